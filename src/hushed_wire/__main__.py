@@ -1,0 +1,7 @@
+"""`python -m hushed_wire` is the command line."""
+
+import sys
+
+from .cli.main import main
+
+sys.exit(main())

@@ -1,0 +1,414 @@
+"""I2C: trace to words and back.
+
+Strategy: the levels of SCL and SDA, and which of them are unknown, make a code of four bits; the code before and after
+each change, looked up in one table, gives the event: a clock edge, START, STOP, a data change. A bit is a rise of SCL that a
+fall follows with no START or STOP between; every nine bits after a START are a word. All of it is array operations over
+events, so `feed` may be given blocks of any size: what belongs to an unfinished word is carried to the next.
+
+Rules kept: pulses shorter than tSP are ignored and counted (I2C-bus specification, table of the characteristics of the I/O stages); where
+a sample shows both lines changed, SCL fell first or rose last; an edge out of unknown latches nothing; words ahead of the first START
+are told from the next START or STOP backwards, as bits before it must fill whole words.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace import Trace, fold
+from ..trace.model import Times
+from .words import CUT, END, LOST, RESTART, START, STOP, Marks, Transactions, Words, transactions
+
+__all__ = ["Decoder", "Decoded", "Events", "Timing", "decode", "encode", "events_of"]
+
+SPIKE = Fraction(50, 10**9)  # tSP, the longest spike that input filters take out (Fast-mode and Fast-mode Plus)
+CLIPPED_BITS = 9 << 12  # bits kept while the first START or STOP is still to come
+
+NONE, RISE, FALL, BEGIN, CEASE, DATA, BLUR = range(7)
+BLIND = 0b1100  # both lines unknown: bits are scl, sda, scl unknown, sda unknown
+
+
+def _event(before: int, after: int) -> int:
+    """The event that one pair of codes makes."""
+    scl0, scl1 = before & 1, after & 1
+    if after & 4:
+        return NONE if before & 4 else BLUR
+    if before & 4:
+        return NONE
+    if scl0 != scl1:
+        return RISE if scl1 else FALL
+    if not scl1:
+        return DATA if (before ^ after) & 0b1010 else NONE
+    if (before ^ after) & 8:  # SDA came from or went to unknown while SCL was high
+        return BLUR if after & 8 else NONE
+    if after & 8 or not (before ^ after) & 2:
+        return NONE
+    return CEASE if after & 2 else BEGIN
+
+
+EVENT = np.array([[_event(before, after) for after in range(16)] for before in range(16)], dtype=np.uint8).reshape(-1)
+
+CLOCKED = np.where(EVENT == DATA, np.uint8(NONE), EVENT)  # data changes while SCL is low make no words
+
+
+@dataclass(eq=False)
+class Events:
+    """time: (n,) ticks. kind: (n,) of RISE, FALL, BEGIN, CEASE, DATA, BLUR. sda: (n,) level after it, 2 when unknown."""
+
+    time: Times
+    kind: NDArray[np.uint8]
+    sda: NDArray[np.uint8]
+
+
+@dataclass(eq=False)
+class Decoded:
+    """What a decoder yields. `until`: the tick up to which it is complete. spikes: pulses ignored on (SCL, SDA).
+
+    stray: clock pulses outside any transaction. together: samples in which both lines changed while SCL was or went high.
+    """
+
+    words: Words
+    marks: Marks
+    until: int = 0
+    spikes: tuple[int, int] = (0, 0)
+    stray: int = 0
+    together: int = 0
+
+    def transactions(self) -> Transactions:
+        """The transactions, as ranges of words."""
+        return transactions(self.marks)
+
+
+def codes_of(trace: Trace, scl: int, sda: int) -> NDArray[np.uint8]:
+    """The four-bit code of each entry of a trace."""
+    kind = trace.levels.dtype.type
+
+    def pick(plane: NDArray[Any]) -> NDArray[np.uint8]:
+        bits: NDArray[np.uint8] = ((plane >> kind(scl)) & kind(1)).astype(np.uint8)
+        bits |= (((plane >> kind(sda)) & kind(1)) << kind(1)).astype(np.uint8)
+        return bits
+
+    if trace.levels.dtype == np.uint8 and trace.unknown is None:
+        table = np.arange(256)
+        return (((table >> scl) & 1) | (((table >> sda) & 1) << 1)).astype(np.uint8)[trace.levels]
+    code = pick(trace.levels)
+    return code if trace.unknown is None else code | (pick(trace.unknown) << 2)
+
+
+class Spikes:
+    """Takes pulses shorter than `width` ticks out of both lines; `feed` gives entries up to end - width."""
+
+    def __init__(self, width: int) -> None:
+        self.width = width
+        self.raw = self.clean = BLIND
+        self.waiting = (np.empty(0, np.int64), np.empty(0, np.uint8))
+        self.count = [0, 0]
+
+    def feed(self, times: Times, code: NDArray[np.uint8], end: int, last: bool) -> tuple[Times, NDArray[np.uint8]]:
+        if len(self.waiting[0]):
+            times, code = np.concatenate([self.waiting[0], times]), np.concatenate([self.waiting[1], code])
+        sure = end if last else end - self.width
+        ready = len(times) if last else int(np.searchsorted(times, sure, side="right"))
+        self.waiting = (times[ready:], code[ready:])
+        if not len(times):
+            return times, code
+        if self.raw == self.clean and (len(times) < 2 or int(np.diff(times).min()) >= self.width):
+            out = times[:ready], code[:ready]
+        else:
+            out = self._filter(times, code, end, ready)
+        if ready:
+            self.raw, self.clean = int(code[ready - 1]), int(out[1][-1]) if len(out[1]) else self.clean
+        return out
+
+    def _filter(self, times: Times, code: NDArray[np.uint8], end: int, ready: int) -> tuple[Times, NDArray[np.uint8]]:
+        at, lines, values = [], [], []
+        before = np.concatenate([[self.raw], code[:-1]]).astype(np.uint8)
+        limit = times[ready - 1] if ready else -1
+        for line, mask in enumerate((0b0101, 0b1010)):
+            change = np.flatnonzero((before ^ code) & mask)
+            edges = times[change]
+            lasting = np.diff(edges, append=max(end, int(times[-1]) + self.width)) >= self.width
+            decided = edges <= limit
+            self.count[line] += int(np.count_nonzero(~lasting & decided))
+            keep = change[lasting & decided]
+            at.append(times[keep])
+            lines.append(np.full(len(keep), line))
+            level = (code[keep] >> line) & 1
+            values.append(np.where(code[keep] & (4 << line), 2, level).astype(np.uint8))
+        order = np.argsort(np.concatenate(at), kind="stable")
+        columns = [np.concatenate(part)[order] for part in (at, lines, values)]
+        when, level, unknown = fold(*columns, 2, (self.clean & 3, self.clean >> 2), repeats=True)
+        return when, level | (unknown << 2) if unknown is not None else level
+
+
+class Decoder:
+    """Words and marks from blocks of a trace; `feed(block)` then `finish()`, each giving what became complete."""
+
+    def __init__(self, scl: int, sda: int, tick: Fraction, spike: Fraction = SPIKE) -> None:
+        """scl, sda: line numbers in the blocks. tick: seconds. spike: pulses shorter than this (seconds) are ignored."""
+        self.scl, self.sda = scl, sda
+        width = int(-(-spike // tick))  # a pulse of fewer ticks is surely shorter
+        self.spikes = Spikes(width) if width > 1 else None
+        self.code = BLIND
+        self.inside: bool | None = None  # None: what came before the capture is not known
+        self.carry = Events(np.empty(0, np.int64), np.empty(0, np.uint8), np.empty(0, np.uint8))
+        self.words = 0
+        self.end = 0
+        self.stray = 0
+        self.together = 0
+        self.opened = False
+
+    def feed(self, block: Trace) -> Decoded:
+        """The words that are complete within `block`."""
+        self.end = block.end
+        return self._take(block.times, codes_of(block, self.scl, self.sda), last=False)
+
+    def finish(self) -> Decoded:
+        """The rest: a transaction still open is closed by an END mark."""
+        return self._take(np.empty(0, np.int64), np.empty(0, np.uint8), last=True)
+
+    def _take(self, times: Times, code: NDArray[np.uint8], last: bool) -> Decoded:
+        if self.spikes is not None:
+            times, code = self.spikes.feed(times, code, self.end, last)
+        events = self._events(times, code)
+        if len(self.carry.time):
+            events = Events(
+                np.concatenate([self.carry.time, events.time]),
+                np.concatenate([self.carry.kind, events.kind]),
+                np.concatenate([self.carry.sda, events.sda]),
+            )
+        return self._assemble(events, last)
+
+    def _events(self, times: Times, code: NDArray[np.uint8]) -> Events:
+        if not len(code):
+            return Events(times, code, code)
+        pair = np.empty(len(code), dtype=np.uint8)
+        np.left_shift(code[:-1], 4, out=pair[1:])
+        pair[0] = self.code << 4
+        pair |= code
+        self.code = int(code[-1])
+        kind = CLOCKED[pair]
+        both = ((pair >> 4) ^ pair) & 3 == 3
+        self.together += int(np.count_nonzero(both & (kind == RISE)))
+        keep = np.flatnonzero(kind)
+        return Events(times[keep], kind[keep], SDA_OF[code[keep]])
+
+    def _assemble(self, events: Events, last: bool) -> Decoded:
+        time, kind = events.time, events.kind
+        bits = np.flatnonzero((kind[:-1] == RISE) & (kind[1:] == FALL))
+        marks = np.flatnonzero((kind == BEGIN) | (kind == CEASE) | (kind == BLUR))
+        if self.inside is None and not len(marks):
+            return self._hold_clipped(events, bits, last)
+        # Stretches between marks; stretch 0 goes on from before, stretch k begins with mark k - 1.
+        stretch_first = np.concatenate([[0], np.searchsorted(bits, marks)])
+        count = np.diff(stretch_first, append=len(bits))
+        offset = np.zeros(len(count), dtype=np.int64)
+        live = np.concatenate([[self.inside is not False], kind[marks] == BEGIN])
+        clipped = self.inside is None
+        if clipped:
+            offset[0] = count[0] % 9
+        stretch = np.searchsorted(marks, bits)
+        index = np.arange(len(bits)) - stretch_first[stretch] - offset[stretch]
+        whole = (count - offset) // 9
+        first = np.flatnonzero(live[stretch] & (index >= 0) & (index % 9 == 0) & (index // 9 < whole[stretch]))
+        words = self._words(events, bits, first)
+        done = np.concatenate([[0], np.cumsum(np.where(live, whole, 0))])
+        out = self._marks(time, kind, marks, live, count, offset, done, clipped)
+        self.stray += int(count[~live].sum()) + (int(offset[0]) if clipped else 0)
+        # What an unfinished word needs: everything from the fall that ended the last word, or from the last mark.
+        position = marks[-1] if len(marks) else 0
+        if live[-1] and whole[-1]:
+            position = max(position, int(bits[first[-1] + 8]) + 1)
+        elif not live[-1]:
+            position = max(position, len(time) - 1)
+        base, self.words = self.words, self.words + len(words)
+        out.word += base
+        if len(marks):
+            self.inside = bool(live[-1])
+        self.opened = self.inside is True
+        spare = int(count[-1] - 9 * whole[-1]) if live[-1] else 0
+        drop_mark = position < len(time) and kind[position] in (BEGIN, CEASE, BLUR)
+        carry = slice(position + 1 if drop_mark else position, None)
+        self.carry = Events(time[carry], kind[carry], events.sda[carry])
+        if last and self.opened:
+            closing = Marks(np.array([self.end]), np.array([END], np.uint8), np.array([self.words]), np.array([spare], np.uint8))
+            out = Marks.join([out, closing])
+        return self._decoded(words, out, last)
+
+    def _hold_clipped(self, events: Events, bits: Times, last: bool) -> Decoded:
+        """No START or STOP yet: keep the last bits, since words are told backwards from the mark to come."""
+        if len(bits) > CLIPPED_BITS:
+            cut = int(bits[-CLIPPED_BITS])
+            self.stray += len(bits) - CLIPPED_BITS
+            events = Events(events.time[cut:], events.kind[cut:], events.sda[cut:])
+            bits = bits[-CLIPPED_BITS:]
+        self.carry = events
+        if last:
+            self.stray += len(bits)
+        return self._decoded(_no_words(), _no_marks(), last)
+
+    def _decoded(self, words: Words, marks: Marks, last: bool) -> Decoded:
+        until = self.end if last or not len(self.carry.time) else int(self.carry.time[0])
+        spikes = (self.spikes.count[0], self.spikes.count[1]) if self.spikes else (0, 0)
+        return Decoded(words, marks, until, spikes, self.stray, self.together)
+
+    def _words(self, events: Events, bits: Times, first: Times) -> Words:
+        sda = events.sda[bits]
+        level = sda & 1
+        pairs = (level[:-1] << 1) | level[1:]
+        fours = (pairs[:-2] << 2) | pairs[2:]
+        value = ((fours[:-4] << 4) | fours[4:])[first] if len(first) else np.empty(0, np.uint8)
+        unknown = np.concatenate([[0], np.cumsum(sda == 2)])
+        falls = np.flatnonzero(events.kind == FALL)
+        rise = bits[first]
+        before = np.searchsorted(falls, rise) - 1
+        start = np.where(before >= 0, events.time[falls[np.maximum(before, 0)]] if len(falls) else 0, events.time[rise])
+        nine = bits[first + 8]
+        return Words(
+            value,
+            start.astype(np.int64),
+            events.time[nine + 1],
+            events.time[nine],
+            sda[first + 8] == 0,
+            unknown[first + 9] != unknown[first],
+        )
+
+    def _marks(
+        self,
+        time: Times,
+        kind: NDArray[np.uint8],
+        marks: Times,
+        live: NDArray[np.bool_],
+        count: Times,
+        offset: Times,
+        done: Times,
+        clipped: bool,
+    ) -> Marks:
+        inside = live[:-1].copy()  # whether a transaction was open when the mark came
+        if clipped and len(marks):
+            inside[0] = bool(count[0]) or kind[marks[0]] == CEASE
+        spare = np.where(inside, (count - offset)[:-1] % 9, 0)
+        own = kind[marks]
+        new = np.select(
+            [own == CEASE, own == BLUR, inside],
+            [STOP, LOST, RESTART],
+            START,
+        ).astype(np.uint8)
+        keep = (own == BEGIN) | inside  # a STOP with nothing open marks nothing
+        out = Marks(time[marks][keep], new[keep], done[1:-1][keep], spare[keep].astype(np.uint8))
+        if clipped and len(marks) and inside[0]:
+            opening = Marks(time[:1], np.array([CUT], np.uint8), np.zeros(1, np.int64), np.zeros(1, np.uint8))
+            out = Marks.join([opening, out])
+        return out
+
+
+SDA_OF = np.array([2 if code & 8 else (code >> 1) & 1 for code in range(16)], dtype=np.uint8)
+
+
+def _no_words() -> Words:
+    none = np.empty(0, np.int64)
+    return Words(np.empty(0, np.uint8), none, none, none, np.empty(0, bool), np.empty(0, bool))
+
+
+def _no_marks() -> Marks:
+    return Marks(np.empty(0, np.int64), np.empty(0, np.uint8), np.empty(0, np.int64), np.empty(0, np.uint8))
+
+
+def decode(trace: Trace, scl: int = 0, sda: int = 1, spike: Fraction = SPIKE) -> Decoded:
+    """A whole trace at once; scl and sda are line numbers. The twin of `encode`."""
+    decoder = Decoder(scl, sda, trace.tick, spike)
+    parts = [decoder.feed(trace), decoder.finish()]
+    out = parts[-1]
+    out.words, out.marks = Words.join([part.words for part in parts]), Marks.join([part.marks for part in parts])
+    return out
+
+
+def events_of(trace: Trace, scl: int, sda: int, spike: Fraction = SPIKE) -> Events:
+    """The events of a whole trace, spikes taken out; what timing is measured on."""
+    times, code = trace.times, codes_of(trace, scl, sda)
+    width = int(-(-spike // trace.tick))
+    if width > 1:
+        times, code = Spikes(width).feed(times, code, trace.end, last=True)
+    pair = (np.concatenate([[BLIND], code[:-1]]).astype(np.uint8) << 4) | code
+    kind = EVENT[pair]
+    keep = np.flatnonzero(kind)
+    return Events(times[keep], kind[keep], SDA_OF[code[keep]])
+
+
+@dataclass(frozen=True)
+class Timing:
+    """How a driver clocks, in ticks: tLOW, tHIGH, data change after the fall, tHD;STA, tSU;STA, tSU;STO."""
+
+    low: int
+    high: int
+    hold: int
+    start_hold: int
+    start_setup: int
+    stop_setup: int
+
+    @classmethod
+    def at(cls, clock: Fraction, tick: Fraction) -> Timing:
+        """The usual shape at a clock rate: low for 13/25 of a period (tLOW of Fast-mode), data moved early in it."""
+        period = 1 / clock / tick
+        low = round(period * 13 / 25)
+        high = max(1, round(period) - low)
+        return cls(max(2, low), high, max(1, low // 4), high, max(low, high), high)
+
+
+def encode(
+    value: NDArray[np.uint8],
+    ack: NDArray[np.bool_],
+    lengths: Times,
+    restart: NDArray[np.bool_],
+    gap: Times,
+    timing: Timing,
+    tick: Fraction,
+    lead: int,
+    tail: int,
+) -> Trace:
+    """The trace, lines SCL and SDA, that a driver makes of words; the twin of `decode`.
+
+    value, ack: (n,) words. lengths: (m,) words of each transaction. restart: (m,) begins with a repeated START; the
+    transaction before it has no STOP then. gap: (m,) ticks of idle bus ahead of a START. lead, tail: idle ticks at both ends.
+    """
+    period = timing.low + timing.high
+    restart = restart.copy()
+    restart[:1] = False
+    ends_with_stop = np.append(~restart[1:], True)
+    bits_of = lengths.astype(np.int64) * 9
+    closing = np.where(ends_with_stop, timing.low + timing.stop_setup, timing.low + timing.start_setup)
+    length = timing.start_hold + bits_of * period + closing
+    ahead = np.where(restart, 0, gap)
+    start = lead + np.cumsum(ahead) + np.concatenate([[0], np.cumsum(length)[:-1]]) if len(length) else np.empty(0, np.int64)
+    # Bits of all words, most significant first, the acknowledge (low) ninth.
+    bits = np.empty((len(value), 9), dtype=np.uint8)
+    bits[:, :8] = np.unpackbits(value[:, None], axis=1)
+    bits[:, 8] = ~ack
+    owner = np.repeat(np.arange(len(lengths)), bits_of)
+    number = np.arange(len(owner)) - np.repeat(np.concatenate([[0], np.cumsum(bits_of)[:-1]]) if len(bits_of) else bits_of, bits_of)
+    fall = start[owner] + timing.start_hold + number * period
+    last_fall = start + timing.start_hold + bits_of * period
+    scl, sda = 0, 1
+    columns = [  # (when, line, level)
+        (np.zeros(1, np.int64), scl, 1),
+        (np.zeros(1, np.int64), sda, 1),
+        (start, sda, 0),
+        (start + timing.start_hold, scl, 0),
+        (fall + timing.hold, sda, bits.reshape(-1)),
+        (fall + timing.low, scl, 1),
+        (fall + period, scl, 0),
+        (last_fall + timing.hold, sda, (~ends_with_stop).astype(np.uint8)),
+        (last_fall + timing.low, scl, 1),
+        ((last_fall + timing.low + timing.stop_setup)[ends_with_stop], sda, 1),
+    ]
+    times = np.concatenate([when for when, _, _ in columns])
+    lines = np.concatenate([np.full(len(when), line) for when, line, _ in columns])
+    levels = np.concatenate([np.broadcast_to(np.asarray(level, np.uint8), (len(when),)) for when, _, level in columns])
+    order = np.argsort(times, kind="stable")
+    changed, packed, _ = fold(times[order], lines[order], levels[order], 2)
+    end = int(changed[-1]) + 1 + tail
+    return Trace(("SCL", "SDA"), changed, packed, end, tick)

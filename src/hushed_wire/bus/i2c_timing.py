@@ -1,0 +1,156 @@
+"""Every symbol of the I2C-bus specification's timing table: limits per speed mode, and what a capture measures.
+
+Source: I2C-bus specification (UM10204), table "Characteristics of the SDA and SCL bus lines for Standard, Fast, and
+Fast-mode Plus I2C-bus devices". Rise and fall times need volts and are not measured here.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace import Trace
+from ..trace.model import Times
+from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
+
+__all__ = ["LIMITS", "MODES", "SYMBOLS", "Column", "Margin", "margins", "measure", "mode_of"]
+
+MODES = ("Standard-mode", "Fast-mode", "Fast-mode Plus")
+NS = 1e-9
+# symbol: (what it is, (min, max) a mode in seconds, for fSCL in hertz); None: no limit
+LIMITS: dict[str, tuple[str, tuple[tuple[float | None, float | None], ...]]] = {
+    "fSCL": ("SCL clock frequency", ((None, 100e3), (None, 400e3), (None, 1e6))),
+    "tHD;STA": ("hold time of a (repeated) START", ((4000 * NS, None), (600 * NS, None), (260 * NS, None))),
+    "tLOW": ("low period of SCL", ((4700 * NS, None), (1300 * NS, None), (500 * NS, None))),
+    "tHIGH": ("high period of SCL", ((4000 * NS, None), (600 * NS, None), (260 * NS, None))),
+    "tSU;STA": ("set-up time of a repeated START", ((4700 * NS, None), (600 * NS, None), (260 * NS, None))),
+    "tHD;DAT": ("data hold time", ((0.0, None), (0.0, None), (0.0, None))),
+    "tSU;DAT": ("data set-up time", ((250 * NS, None), (100 * NS, None), (50 * NS, None))),
+    "tVD;DAT": ("data valid time", ((None, 3450 * NS), (None, 900 * NS), (None, 450 * NS))),
+    "tVD;ACK": ("data valid acknowledge time", ((None, 3450 * NS), (None, 900 * NS), (None, 450 * NS))),
+    "tSU;STO": ("set-up time of STOP", ((4000 * NS, None), (600 * NS, None), (260 * NS, None))),
+    "tBUF": ("bus free time between STOP and START", ((4700 * NS, None), (1300 * NS, None), (500 * NS, None))),
+}
+SYMBOLS = tuple(LIMITS)
+# tVD limits bind only a device that does not stretch the low period, and a driver that moves data late in a long low
+# period harms nobody: the specification gives them for the case where SCL is at its fastest.
+ONLY_AT_FULL_SPEED = {"tVD;DAT", "tVD;ACK"}
+
+
+@dataclass(eq=False)
+class Column:
+    """One symbol: when: (n,) ticks at which each measurement ends. value: (n,) ticks."""
+
+    when: Times
+    value: Times
+
+
+@dataclass(frozen=True)
+class Margin:
+    """One symbol against one mode. measured: the extreme value, seconds or hertz. count: how many were beyond the limit."""
+
+    symbol: str
+    mode: str
+    minimum: float | None
+    maximum: float | None
+    least: float
+    typical: float
+    most: float
+    measurements: int
+    beyond: int
+    first: float | None
+
+
+def mode_of(clock: float) -> int:
+    """The index in MODES of the slowest mode that allows this clock (with 2 % for the tolerance of oscillators)."""
+    for index, (_, most) in enumerate(LIMITS["fSCL"][1]):
+        if most is not None and clock <= most * 1.02:
+            return index
+    return len(MODES) - 1
+
+
+def measure(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
+    """All symbols of a capture; fSCL as periods in ticks (from one rise to the next within a transaction)."""
+    events = events_of(trace, scl, sda)
+    time, kind = events.time, events.kind
+    edge = np.flatnonzero(kind != DATA)
+    at, what = time[edge], kind[edge]
+    here, after = what[:-1], what[1:]
+    span = np.diff(at)
+
+    def between(first: int, second: int) -> Column:
+        pick = (here == first) & (after == second)
+        return Column(at[1:][pick], span[pick])
+
+    bit = np.flatnonzero((here == RISE) & (after == FALL))
+    low = np.flatnonzero((here == FALL) & (after == RISE))
+    out = {
+        "tHD;STA": between(BEGIN, FALL),
+        "tLOW": between(FALL, RISE),
+        "tHIGH": between(RISE, FALL),
+        "tSU;STA": between(RISE, BEGIN),
+        "tSU;STO": between(RISE, CEASE),
+        "tBUF": between(CEASE, BEGIN),
+    }
+    joined = bit[:-1][np.diff(bit) == 2]  # rise, fall, rise, fall: neighbours in one transaction
+    out["fSCL"] = Column(at[joined + 2], at[joined + 2] - at[joined])
+    # The first and the last data change within each low period, and which of the nine bits it belongs to.
+    position = edge[low]
+    first_data = position + 1
+    last_data = edge[low + 1] - 1
+    moved = last_data >= first_data
+    fall_at, rise_at = time[position[moved]], time[edge[low + 1][moved]]
+    first_at, last_at = time[first_data[moved]], time[last_data[moved]]
+    out["tHD;DAT"] = Column(first_at, first_at - fall_at)
+    out["tSU;DAT"] = Column(rise_at, rise_at - last_at)
+    ninth = _ninth(what, low)[moved]
+    out["tVD;DAT"] = Column(last_at[~ninth], (last_at - fall_at)[~ninth])
+    out["tVD;ACK"] = Column(last_at[ninth], (last_at - fall_at)[ninth])
+    return {symbol: out[symbol] for symbol in SYMBOLS}
+
+
+def _ninth(what: NDArray[np.uint8], low: Times) -> NDArray[np.bool_]:
+    """Whether the bit that follows each low period is the ninth of its word."""
+    begin = np.flatnonzero(what == BEGIN)
+    number = np.cumsum(what == RISE)
+    opened = np.searchsorted(begin, low) - 1
+    ahead = np.where(opened >= 0, number[begin[np.maximum(opened, 0)]] if len(begin) else 0, 0)
+    out: NDArray[np.bool_] = (number[low] - ahead) % 9 == 8
+    return out
+
+
+def margins(trace: Trace, columns: dict[str, Column], mode: int) -> list[Margin]:
+    """Each symbol that was measured against its limits in a mode; beyond counts only what sampling cannot excuse."""
+    out = []
+    slack = trace.resolution()
+    full_speed = float(1.05 / (LIMITS["fSCL"][1][mode][1] or 1.0) / float(trace.tick))
+    for symbol, column in columns.items():
+        if not len(column.value):
+            continue
+        least, most = LIMITS[symbol][1][mode]
+        value = column.value
+        if symbol == "fSCL":
+            beyond = value + slack < (1 / most if most else 0) / trace.tick
+            numbers = [1 / (float(v) * float(trace.tick)) for v in (value.max(), np.median(value), max(1, value.min()))]
+        else:
+            beyond = np.zeros(len(value), dtype=bool)
+            if least is not None:
+                beyond |= value + slack < least / trace.tick
+            if most is not None:
+                beyond |= value - slack > most / trace.tick
+            if symbol in ONLY_AT_FULL_SPEED and len(columns["fSCL"].value) and np.median(columns["fSCL"].value) > full_speed:
+                beyond[:] = False
+            numbers = [float(v) * float(trace.tick) for v in (value.min(), np.median(value), value.max())]
+        bad = np.flatnonzero(beyond)
+        first = trace.seconds(int(column.when[bad[0]])) if len(bad) else None
+        out.append(Margin(symbol, MODES[mode], least, most, *numbers, len(value), len(bad), first))
+    return out
+
+
+def median_clock(trace: Trace, columns: dict[str, Column]) -> float | None:
+    """The usual clock in hertz, None where no two bits follow each other."""
+    periods = columns["fSCL"].value
+    return None if not len(periods) else 1 / (float(np.median(periods)) * float(Fraction(trace.tick)))

@@ -1,0 +1,35 @@
+"""Errors have one shape: what is wrong, where (file:line, key or time), and what to do about it.
+
+The core raises them; the command line prints them in one or two lines on stderr and exits with status 2.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+__all__ = ["HushedError", "nearest"]
+
+
+class HushedError(Exception):
+    """Input that cannot be used. `what` is a clause, `where` a place in the input, `remedy` what the person can do."""
+
+    def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        head = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{head}\n  {self.remedy}" if self.remedy else head
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """A remedy clause for an unknown name: the nearest valid names, or all of them when none is near."""
+    names = list(known)
+    near = get_close_matches(word.lower(), names, n=3, cutoff=0.5)
+    if near:
+        return "did you mean " + " or ".join(f"'{name}'" for name in near) + "?"
+    shown = ", ".join(names[:12]) + (", …" if len(names) > 12 else "")
+    return f"known: {shown}" if names else ""

@@ -1,0 +1,61 @@
+"""Findings: one fault each, with a code from a closed table, the evidence and the remedy.
+
+A code names a cause that somebody can act on. The table fixes its severity, so that a script may rely on it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+__all__ = ["CODES", "SEVERITIES", "Finding"]
+
+SEVERITIES = ("note", "warning", "fault")  # ascending
+CONFIDENCES = ("possible", "likely", "certain")  # ascending
+
+# code: (severity, what it means in one clause)
+CODES: dict[str, tuple[str, str]] = {
+    "capture.undersampled": ("fault", "the sample rate is too low for the clock on the wires"),
+    "capture.silent": ("fault", "nothing moved on the bus lines during the capture"),
+    "capture.cut-short": ("warning", "the file ends before the capture does"),
+    "capture.unlike-rig": ("warning", "the traffic is not what the rig describes"),
+    "capture.clipped-start": ("note", "the capture starts in the middle of traffic"),
+    "capture.unknown-levels": ("note", "the capture has stretches whose level is not known"),
+    "wiring.swapped-lines": ("fault", "two lines are exchanged"),
+    "wiring.stuck-line": ("fault", "a line never leaves one level"),
+    "address.no-answer": ("fault", "no device acknowledges the address"),
+    "address.shifted": ("fault", "the driver uses the 8-bit form of the address as a 7-bit one"),
+    "timing.clock-too-fast": ("warning", "the bus clock is above what the part allows"),
+    "setup.display-off": ("fault", "the display is switched off"),
+    "setup.charge-pump-off": ("fault", "the panel's supply is made on the chip and is not switched on"),
+    "setup.wrong-geometry": ("fault", "the set-up belongs to a panel of another size or wiring"),
+    "picture.blank": ("warning", "the picture memory holds nothing to see"),
+    "picture.partial": ("warning", "only a part of the picture memory was written"),
+    "picture.all-traffic-good": ("note", "everything on the wires is right"),
+}
+
+
+@dataclass(slots=True)
+class Finding:
+    """One fault. `lines` are names in the capture; times in seconds; `evidence` maps a short name to what was measured."""
+
+    code: str
+    summary: str
+    remedy: str
+    confidence: str = "certain"
+    device: str | None = None
+    lines: list[str] = field(default_factory=list)
+    start: float | None = None
+    end: float | None = None
+    count: int = 1
+    evidence: dict[str, Any] = field(default_factory=dict)
+    explains: list[str] = field(default_factory=list)
+
+    @property
+    def severity(self) -> str:
+        """fault, warning or note, from the table of codes."""
+        return CODES[self.code][0]
+
+    def rank(self) -> tuple[int, int]:
+        """For sorting, the most likely cause first: larger is more urgent."""
+        return SEVERITIES.index(self.severity), CONFIDENCES.index(self.confidence)

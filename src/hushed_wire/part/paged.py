@@ -1,0 +1,300 @@
+"""Paged display memory: eight rows a page, one byte a column, bit 0 uppermost; from commands to the picture on the glass.
+
+Strategy: a loop over commands keeps the pointer and the windows; a run of data is placed in closed form, as
+(start + k) mod window, and goes into a journal of writes (time, address, value). The memory at any time is the journal up
+to then, the last write winning. The glass shows memory by way of the outputs: which row a COM output carries
+(start line, offset, multiplex), in which direction it scans, which pin carries it, and which line of the panel hangs on
+that pin.
+
+Source for the outputs: SSD1306 datasheet, 10.1.6, 10.1.8, 10.1.14, 10.1.15 with Tables 10-1 and 10-2, and 10.1.18 with
+Table 10-3: output k of N carries row (k or N-1-k, by scan direction), moved by the offset, modulo 64.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..units import parse
+from .describe import Panel, Part, Value
+from .engine import DATA, Commands
+
+__all__ = ["Glass", "Memory"]
+
+NEVER = np.iinfo(np.int64).max
+
+
+@dataclass
+class Glass:
+    """What the panel shows. lit: (height, width) bool. written: (height, width) bool, its memory was written.
+
+    shown: whether the controller drives the glass at all. scrolling: the picture moves, its phase is an estimate.
+    """
+
+    lit: NDArray[np.bool_]
+    written: NDArray[np.bool_]
+    shown: bool
+    scrolling: bool = False
+
+
+@dataclass
+class Memory:
+    """The journal of a part's memory and registers, from its commands.
+
+    time, address, value: columns of writes; address = page x columns + column. registers: (tick, register, value) in order.
+    """
+
+    part: Part
+    columns: int
+    pages: int
+    tick: float = 1e-9  # seconds, for the frame rate
+    times: list[NDArray[np.int64]] = field(default_factory=list)
+    addresses: list[NDArray[np.int64]] = field(default_factory=list)
+    values: list[NDArray[np.uint8]] = field(default_factory=list)
+    registers: list[tuple[int, str, Value]] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        roles = self.part.memory.registers
+        self._mode = str(self.part.reset.get(roles.get("mode", ""), "page"))
+        self._column = self._page = 0
+        self._page_start = 0  # column to which page addressing returns
+        self._columns_window = (0, self.columns - 1)
+        self._pages_window = (0, self.pages - 1)
+        self._scroll: dict[str, Value] = {}
+        self._joined: tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint8]] | None = None
+
+    @classmethod
+    def of(cls, commands: Commands, tick: float = 1e-9) -> Memory:
+        """Runs all commands. tick: seconds a tick of their times."""
+        memory = cls(commands.part, commands.part.memory.columns, commands.part.memory.pages, tick)
+        mode_register = commands.part.memory.registers.get("mode", "")
+        known: dict[bytes, tuple[dict[str, Value], str]] = {}
+        for index, command, raw in commands.listed():
+            if command is None:
+                if commands.kind[index] == DATA:
+                    first = int(commands.first[index])
+                    span = slice(first, first + int(commands.count[index]))
+                    memory._place(commands.payload.time[span], commands.payload.value[span])
+                continue
+            if raw not in known:
+                known[raw] = command.decode(raw)
+            fields = known[raw][0]
+            when = commands.time_of(index)
+            for name, value in fields.items():
+                register = f"{command.name}.{name}"
+                memory.registers.append((when, register, value))
+                if register == mode_register:
+                    memory._mode = str(value)
+            if command.effect:
+                EFFECTS[command.effect](memory, when, command.name, fields)
+        return memory
+
+    # ---- effects of commands on pointer and windows (datasheet 10.1.1 to 10.1.5, 10.1.13) ----
+
+    def _column_low(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._column = self._page_start = (self._column & ~0x0F) | int(fields["nibble"])
+
+    def _column_high(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._column = self._page_start = (self._column & 0x0F | int(fields["nibble"]) << 4) % self.columns
+
+    def _column_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._columns_window = (int(fields["start"]), int(fields["end"]))
+        self._column = int(fields["start"])
+
+    def _page_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._pages_window = (int(fields["start"]), int(fields["end"]))
+        self._page = int(fields["start"])
+
+    def _page_pointer(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._page = int(fields["page"])
+
+    def _scroll_setup(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        left = fields.get("direction") == "left" or name == "vertical-left-scroll"
+        self._scroll = {**fields, "direction": "left" if left else "right"}
+
+    def _scroll_switch(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        # The set-up that was in force is noted with the switch, so that a later set-up does not change the past.
+        for key, value in self._scroll.items():
+            self.registers.append((when, f"scrolling.{key}", value))
+        self.registers.append((when, "scrolling.since", when))
+
+    def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
+        """A run of data, in closed form."""
+        count = len(values)
+        step = np.arange(count)
+        (c0, c1), (p0, p1) = self._columns_window, self._pages_window
+        if self._mode == "page" or c1 < c0 or p1 < p0:
+            # The pointer runs to the end of the row and returns to the start column (10.1.3).
+            start = self._page_start if self._page_start <= self._column else 0
+            width = self.columns - start
+            columns = start + (self._column - start + step) % width
+            pages = np.full(count, self._page)
+            self._column = start + (self._column - start + count) % width
+        else:
+            width, height = c1 - c0 + 1, p1 - p0 + 1
+            column, page = (self._column - c0) % width, (self._page - p0) % height
+            if self._mode == "vertical":
+                linear = column * height + page + step
+                columns, pages = c0 + linear // height % width, p0 + linear % height
+                after = (column * height + page + count) % (width * height)
+                self._column, self._page = c0 + after // height, p0 + after % height
+            else:
+                linear = page * width + column + step
+                columns, pages = c0 + linear % width, p0 + linear // width % height
+                after = (page * width + column + count) % (width * height)
+                self._column, self._page = c0 + after % width, p0 + after // width
+        inside = (columns < self.columns) & (pages < self.pages)
+        self.times.append(times[inside])
+        self.addresses.append((pages * self.columns + columns)[inside])
+        self.values.append(values[inside])
+
+    # ---- what is where, when ----
+
+    def journal(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint8]]:
+        """All writes: times, addresses, values, in order."""
+        if self._joined is None:
+            empty = np.empty(0, np.int64)
+            self._joined = (
+                np.concatenate([empty, *self.times]),
+                np.concatenate([empty, *self.addresses]),
+                np.concatenate([np.empty(0, np.uint8), *self.values]),
+            )
+        return self._joined
+
+    def at(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+        """The memory at a tick: (pages, columns) bytes, and which of them were written since the capture began."""
+        times, addresses, values = self.journal()
+        upto = int(np.searchsorted(times, when, side="right"))
+        ram = np.zeros(self.pages * self.columns, dtype=np.uint8)
+        written = np.zeros(len(ram), dtype=bool)
+        ram[addresses[:upto]] = values[:upto]  # of equal addresses the last one stays
+        written[addresses[:upto]] = True
+        shape = (self.pages, self.columns)
+        return ram.reshape(shape), written.reshape(shape)
+
+    def register(self, name: str, when: int = NEVER) -> Value | None:
+        """A register ("command.field") at a tick as set in the capture, None when nothing set it."""
+        found = None
+        for time, register, value in self.registers:
+            if time > when:
+                break
+            if register == name:
+                found = value
+        return found
+
+    def settings(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> dict[str, Value]:
+        """The registers of the memory's roles at a tick. What nothing set has its reset value or, where the start-up was
+        not captured (`from_reset` false), what this panel needs, since it may have been set before."""
+        needed = {**panel.upright, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right}
+        out: dict[str, Value] = {}
+        for role, register in self.part.memory.registers.items():
+            value = self.register(register, when)
+            if value is None and not from_reset:
+                value = needed.get(role, {"multiplex": panel.height, "display": "on", "supply": "on"}.get(role))
+            out[role] = self.part.reset.get(register, 0) if value is None else value
+        return out
+
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> Glass:
+        """What the panel shows at a tick."""
+        settings = self.settings(panel, when, from_reset)
+        ram, written = self.at(when)
+        rows = np.unpackbits(ram, axis=0, bitorder="little").reshape(-1, self.columns).astype(bool)
+        known = np.repeat(written, 8, axis=0)
+        scrolling, vertical = False, 0
+        if self.register("scroll.state", when) == "on":
+            rows, vertical = self._scrolled(rows, settings, when)
+            scrolling = True
+        line_row, line_on = self._rows_of_lines(panel, settings, vertical)
+        column = self._columns_of_glass(panel, settings)
+        inside = (column >= 0) & (column < self.columns)
+        column = np.where(inside, column, 0)
+        lit = rows[line_row][:, column] & inside
+        if settings.get("entire_on") == "all-on":
+            lit = np.broadcast_to(inside, lit.shape).copy()
+        if settings.get("inverse") == "on":
+            lit = ~lit & inside
+        lit &= line_on[:, None]
+        known = known[line_row][:, column] & inside & line_on[:, None]
+        if panel.mirror:
+            lit, known = lit[:, ::-1], known[:, ::-1]
+        turns = panel.rotate // 90 % 4
+        lit, known = np.rot90(lit, -turns), np.rot90(known, -turns)
+        powered = settings.get("supply", "on") == "on" or panel.supply != "charge-pump"
+        return Glass(lit, known, settings.get("display", "on") == "on" and powered, scrolling)
+
+    def _columns_of_glass(self, panel: Panel, settings: dict[str, Value]) -> NDArray[np.int64]:
+        """The memory column behind each column of the glass."""
+        x = np.arange(panel.width) + panel.column_offset
+        remapped = settings.get("segment_remap", "off") == panel.upright.get("segment_remap", "off")
+        return x if remapped else self.columns - 1 - x
+
+    def _rows_of_lines(self, panel: Panel, settings: dict[str, Value], vertical: int) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """The memory row behind each line of the glass, and whether the line is driven at all."""
+        lines = self.pages * 8
+        multiplex = int(settings.get("multiplex", lines))
+        offset, start = int(settings.get("offset", 0)), int(settings.get("start_line", 0))
+        output = np.arange(lines)
+        # Which output is the glass's line y, by the panel's own wiring and mounting.
+        y = np.arange(panel.height)
+        own = panel.height - 1 - y if panel.upright.get("com_scan") == "descending" else y
+        pin = _pin(own, panel.com_pins, panel.com_left_right, lines)
+        output_of_pin = np.empty(lines, dtype=np.int64)
+        output_of_pin[_pin(output, str(settings.get("com_pins")), str(settings.get("com_left_right")), lines)] = output
+        k = output_of_pin[pin]
+        # Which row that output carries: output = (row or N-1-row) - offset, modulo the number of outputs.
+        turned = (k + offset) % lines
+        row = multiplex - 1 - turned if settings.get("com_scan") == "descending" else turned
+        driven = (row >= 0) & (row < multiplex)
+        row = self._vertically(row, vertical, lines)
+        return (np.where(driven, row, 0) + start) % lines, driven
+
+    def _vertically(self, row: NDArray[np.int64], by: int, lines: int) -> NDArray[np.int64]:
+        """Rows moved by a vertical scroll within its area (10.2.5)."""
+        if not by:
+            return row
+        top = int(self.register("vertical-scroll-area.fixed-rows") or 0)
+        high = self.register("vertical-scroll-area.scroll-rows")
+        high = lines if high is None else max(1, int(high))
+        moves = (row >= top) & (row < top + high)
+        return np.where(moves, top + (row - top + by) % high, row)
+
+    def _scrolled(self, rows: NDArray[Any], settings: dict[str, Value], when: int) -> tuple[NDArray[Any], int]:
+        """Rows as a scroll has moved them by `when`: one column a step, a step every so many frames (10.2)."""
+        last = max([0, *(time for time, _, _ in self.registers)]) if when == NEVER else when
+        since = int(self.register("scrolling.since", when) or 0)
+        steps = int((last - since) / self.frame_ticks(settings) / int(self.register("scrolling.frames", when) or 5))
+        first, end = int(self.register("scrolling.start-page", when) or 0), int(self.register("scrolling.end-page", when) or 0)
+        by = -steps if self.register("scrolling.direction", when) == "left" else steps
+        moved = rows.copy()
+        moved[first * 8 : end * 8 + 8] = np.roll(rows[first * 8 : end * 8 + 8], by, axis=1)
+        return moved, steps * int(self.register("scrolling.rows", when) or 0)
+
+    def frame_ticks(self, settings: dict[str, Value]) -> float:
+        """Ticks a frame of the glass lasts, from the typical oscillator: divide x (phases + pulse) x multiplex (8.3)."""
+        if self.part.oscillator is None:
+            return 1e-2 / self.tick
+        clocks = int(settings.get("phase_1", 2)) + int(settings.get("phase_2", 2)) + self.part.oscillator.pulse
+        per_frame = int(settings.get("divide", 1)) * clocks * int(settings.get("multiplex", self.pages * 8))
+        return per_frame / float(parse(self.part.oscillator.typical, "Hz")) / self.tick
+
+
+def _pin(output: NDArray[np.int64], wiring: str, left_right: str, lines: int) -> NDArray[np.int64]:
+    """The COM pin that an output is led to (10.1.18, Table 10-3): alternative puts odd outputs on the other half."""
+    half = lines // 2
+    pin = output // 2 + half * (output % 2) if wiring == "alternative" else output
+    return (pin + half) % lines if left_right == "on" else pin
+
+
+EFFECTS: dict[str, Callable[[Memory, int, str, dict[str, Value]], None]] = {
+    "column-low": Memory._column_low,
+    "column-high": Memory._column_high,
+    "column-window": Memory._column_window,
+    "page-window": Memory._page_window,
+    "page": Memory._page_pointer,
+    "scroll-setup": Memory._scroll_setup,
+    "scroll-switch": Memory._scroll_switch,
+}

@@ -1,0 +1,1 @@
+"""Pictures: files, memory layouts, and what a panel looks like."""

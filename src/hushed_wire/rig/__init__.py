@@ -1,0 +1,22 @@
+"""The rig: what hangs on which wires, and the chain from a capture to pictures that follows from it."""
+
+from .assume import Options, Setup, assume
+from .pipeline import DeviceReading, Reading, lines_of, read, read_with
+from .schema import Bus, Device, Driver, Rig, load_rig, rig_toml
+
+__all__ = [
+    "Bus",
+    "Device",
+    "DeviceReading",
+    "Driver",
+    "Options",
+    "Reading",
+    "Rig",
+    "Setup",
+    "assume",
+    "lines_of",
+    "load_rig",
+    "read",
+    "read_with",
+    "rig_toml",
+]

@@ -1,0 +1,140 @@
+"""No rig given: one is made from the lines' names, the traffic and the options, and says what it assumed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..bus import i2c
+from ..bus.i2c_address import addresses
+from ..bus.roles import best_i2c, excerpt, fit_i2c, named_i2c
+from ..errors import HushedError
+from ..part import FRAMINGS, Part, catalog_names, commands, load
+from ..trace import Trace
+from .schema import Bus, Device, Rig
+
+__all__ = ["Options", "Setup", "assume"]
+
+
+@dataclass
+class Options:
+    """What was said on the command line instead of a rig. lines: role to line. clock: as written."""
+
+    bus: str = ""
+    lines: dict[str, str] = field(default_factory=dict)
+    part: str = ""
+    panel: str = ""
+    clock: str = ""
+
+
+@dataclass
+class Setup:
+    """A rig and, by key, what was assumed to make it (in words)."""
+
+    rig: Rig
+    assumed: dict[str, str] = field(default_factory=dict)
+
+
+def assume(trace: Trace, options: Options) -> Setup:
+    """A rig for a capture. Raises HushedError where nothing tells which lines are the bus."""
+    assumed: dict[str, str] = {}
+    if options.bus not in ("", "i2c"):
+        raise HushedError(f"bus '{options.bus}' cannot be decoded by this version", where="--bus", remedy="this version decodes i2c")
+    for role in options.lines:
+        if role not in ("scl", "sda"):
+            raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")
+    scl, sda = _lines(trace, options, assumed)
+    bus = Bus("bus", "i2c", options.clock, lines={"scl": trace.names[scl], "sda": trace.names[sda]})
+    rig = Rig(title="worked out from the capture", bus=[bus])
+    rig.device = _devices(trace, scl, sda, options, assumed)
+    return Setup(rig, assumed)
+
+
+def _lines(trace: Trace, options: Options, assumed: dict[str, str]) -> tuple[int, int]:
+    given = {role: trace.index(line) for role, line in options.lines.items()}
+    named = named_i2c(trace.names)
+    if len(given) == 2:
+        pair = given["scl"], given["sda"]
+    elif named is not None and not given:
+        pair = named
+        assumed["lines"] = f"SCL is '{trace.names[pair[0]]}' and SDA is '{trace.names[pair[1]]}', by their names"
+    else:
+        pair = _by_traffic(trace, given)
+        assumed["lines"] = f"SCL is '{trace.names[pair[0]]}' and SDA is '{trace.names[pair[1]]}', by the traffic"
+    if pair[0] == pair[1]:
+        raise HushedError("SCL and SDA are the same line", where="--line", remedy="give each role a line of its own")
+    return pair
+
+
+def _by_traffic(trace: Trace, given: dict[str, int]) -> tuple[int, int]:
+    if given:
+        part = excerpt(trace)
+        role, line = next(iter(given.items()))
+        others = [other for other in range(len(trace.names)) if other != line]
+        pairs = [(line, other) if role == "scl" else (other, line) for other in others]
+        fits = [fit_i2c(part, *pair) for pair in pairs]
+        best = max(fits, key=lambda fit: (fit.score, fit.words), default=None)
+    else:
+        best = best_i2c(trace)
+        if best is None and len(trace.names) == 2:
+            return 0, 1  # nothing else they could be; the diagnosis says what is wrong with them
+    if best is None or not best.words:
+        has = ", ".join(trace.names[:12])
+        raise HushedError("no two lines look like an I2C bus", remedy=f"say which they are, like --line scl=NAME --line sda=NAME; the capture has {has}")
+    return best.scl, best.sda
+
+
+def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[str, str]) -> list[Device]:
+    """A device for every address that answered and that a part of the catalog can have."""
+    part_of_trace = trace if options.part else excerpt(trace)
+    decoded = i2c.decode(part_of_trace, scl, sda)
+    table = decoded.transactions()
+    who = addresses(decoded.words, table)
+    tried = [int(address) for address in np.unique(who.address) if address >= 0]
+    answered = {int(address) for address in np.unique(who.address[who.answered])}
+    parts = [load(name) for name in ([options.part] if options.part else catalog_names())]
+    out = []
+    for address in sorted(tried, key=lambda address: address not in answered):
+        for part in parts:
+            if part.i2c is None or address not in part.i2c.addresses:
+                continue
+            chosen = np.flatnonzero((who.address == address) & ~who.read & who.answered)
+            own = commands(part, FRAMINGS[part.framings[0]](decoded.words, table, who.first, chosen))
+            if len(own) and np.count_nonzero(own.kind == -1) > len(own) / 4:
+                continue  # most of it is no command of this part
+            out.append(_device(part, address, options, assumed, answers=address in answered))
+            break
+    if not out and options.part:
+        part = parts[0]
+        if part.i2c is not None:
+            out.append(_device(part, _meant(part, tried), options, assumed, answers=False))
+    if not out:
+        # An address in its 8-bit form tells which part was meant.
+        for part in parts:
+            meant = [address for address in (part.i2c.addresses if part.i2c else []) if 2 * address in tried or 2 * address + 1 in tried]
+            if meant:
+                out.append(_device(part, meant[0], options, assumed, answers=False))
+                break
+    return out
+
+
+def _meant(part: Part, tried: list[int]) -> int:
+    """The address that a driver probably meant: one that it used, in either form, else the part's first."""
+    possible = part.i2c.addresses if part.i2c else [0]
+    for address in possible:
+        if address in tried or 2 * address in tried or 2 * address + 1 in tried:
+            return address
+    return possible[0]
+
+
+def _device(part: Part, address: int, options: Options, assumed: dict[str, str], answers: bool) -> Device:
+    name = f"{part.name}-{address:02x}"
+    if not options.part:
+        how = f"{address:#04x} answers" if answers else f"{address:#04x} was meant"
+        assumed[f"part at {address:#04x}"] = f"{part.name}, as {how} and its bytes read as commands of that part"
+    panel = options.panel or next(iter(part.panels))
+    part.panel(panel)
+    if not options.panel:
+        assumed[f"panel of {name}"] = f"{panel}, the usual one; say --panel for another"
+    return Device(name, "bus", part.name, address, panel)

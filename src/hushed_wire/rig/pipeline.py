@@ -1,0 +1,104 @@
+"""What a rig makes of a capture: lines to words to commands to pictures, each step as columns.
+
+`read` runs the chain on a whole trace. The device of a transaction is found by its address; what is for nobody in the rig
+is kept as transactions all the same.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..bus import i2c
+from ..bus.i2c_address import Addresses, addresses
+from ..bus.words import Transactions
+from ..errors import HushedError
+from ..part import FRAMINGS, Commands, Panel, Part, commands
+from ..part.paged import Glass, Memory
+from ..trace import Trace
+from .schema import Bus, Device, Rig
+
+__all__ = ["DeviceReading", "Reading", "lines_of", "read", "read_with"]
+
+START_UP_SEEN = 3  # distinct start-up commands that show that the set-up was captured
+
+
+@dataclass
+class DeviceReading:
+    """One device's share of a capture. started: its set-up was captured, so what was not set has its reset value."""
+
+    device: Device
+    part: Part
+    panel: Panel
+    commands: Commands
+    memory: Memory
+    started: bool
+
+    def glass(self, when: int | None = None) -> Glass:
+        """What the panel shows at a tick (None: at the end)."""
+        return self.memory.glass(self.panel, from_reset=self.started, **({} if when is None else {"when": when}))
+
+
+@dataclass
+class Reading:
+    """A capture as a rig reads it."""
+
+    trace: Trace
+    rig: Rig
+    bus: Bus
+    scl: int
+    sda: int
+    decoded: i2c.Decoded
+    transactions: Transactions
+    addresses: Addresses
+    devices: list[DeviceReading]
+
+
+def the_bus(rig: Rig, path: str = "the rig") -> Bus:
+    """The bus that is decoded: the rig's first I2C bus."""
+    for bus in rig.bus:
+        if bus.kind == "i2c":
+            return bus
+    kinds = " and ".join(sorted({bus.kind for bus in rig.bus}))
+    raise HushedError(f"its bus is {kinds}; this version decodes I2C", where=path, remedy="give the rig of an I2C bus")
+
+
+def lines_of(trace: Trace, bus: Bus) -> tuple[int, int]:
+    """Line numbers of SCL and SDA; raises HushedError where the capture lacks a line that the rig names."""
+    out = []
+    for role in ("scl", "sda"):
+        try:
+            out.append(trace.index(bus.lines[role]))
+        except HushedError as error:
+            what = f"the rig's bus '{bus.name}' has {role.upper()} on line '{bus.lines[role]}', which the capture lacks"
+            has = ", ".join(trace.names[:12])
+            remedy = f"the capture has {has}; correct the rig, or say --line {role}=LINE"
+            raise HushedError(what, remedy=remedy) from error
+    if out[0] == out[1]:
+        raise HushedError("SCL and SDA are the same line", remedy="give each role a line of its own")
+    return out[0], out[1]
+
+
+def read(trace: Trace, rig: Rig) -> Reading:
+    """Decodes a trace by a rig."""
+    bus = the_bus(rig)
+    return read_with(trace, rig, bus, *lines_of(trace, bus))
+
+
+def read_with(trace: Trace, rig: Rig, bus: Bus, scl: int, sda: int) -> Reading:
+    """Decodes a trace by a rig with these lines as SCL and SDA (diagnosis tries others than the rig's)."""
+    decoded = i2c.decode(trace, scl, sda)
+    table = decoded.transactions()
+    who = addresses(decoded.words, table)
+    devices = []
+    for device in rig.devices_on(bus):
+        target = rig.target(device)
+        chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
+        payload = FRAMINGS[target.part.framings[0]](decoded.words, table, who.first, chosen)
+        own = commands(target.part, payload)
+        memory = Memory.of(own, float(trace.tick))
+        seen = {target.part.command[kind].name for kind in np.unique(own.kind[own.kind >= 0]).tolist()}
+        started = len(seen & set(target.part.start_up)) >= START_UP_SEEN
+        devices.append(DeviceReading(device, target.part, target.panel, own, memory, started))
+    return Reading(trace, rig, bus, scl, sda, decoded, table, who, devices)

@@ -1,0 +1,169 @@
+"""Opens captures of any format. Formats are told by content, never by the name; raw samples have none, so they are named.
+
+`open_capture` gives a Source whose blocks come in order, so that a long capture need not be held; `read_capture` gives
+the whole trace. `write_capture` writes the format that the file's ending asks for, by way of a temporary file.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import os
+import tempfile
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+from typing import BinaryIO
+
+from ..errors import HushedError
+from . import vcd
+from .model import Trace, joined
+from .stream import Stream, open_stream
+from .threshold import Waveforms
+
+__all__ = ["Source", "open_capture", "read_capture", "replace_file", "write_capture"]
+
+# What people hand over by mistake, by the first bytes.
+STRANGERS = {
+    b"\x89PNG": "a PNG picture",
+    b"\xff\xd8\xff": "a JPEG picture",
+    b"GIF8": "a GIF picture",
+    b"BM": "a bitmap picture",
+    b"P1": "a PBM picture",
+    b"P4": "a PBM picture",
+    b"%PDF": "a PDF document",
+    b"PK\x03\x04": "a ZIP archive (unpack it first)",
+    b"\x7fELF": "a program",
+    b"{": "a JSON document",
+    b"<": "an XML or HTML document",
+}
+
+
+@dataclass
+class Source:
+    """A capture that is open: `blocks()` gives its traces in order, once."""
+
+    path: str
+    kind: str  # "VCD", "CSV", "raw"
+    names: list[str]
+    tick: Fraction
+    _blocks: Iterator[Trace]
+    waveforms: Waveforms | None = None
+
+    def blocks(self) -> Iterator[Trace]:
+        """The blocks in order; each starts where the one before ended."""
+        return self._blocks
+
+    def read(self) -> Trace:
+        """The whole capture as one trace."""
+        return joined(list(self._blocks))
+
+
+def open_capture(
+    path: str | Path,
+    *,
+    stdin: BinaryIO | None = None,
+    raw: int | None = None,
+    rate: Fraction | None = None,
+    wanted: list[str] | None = None,
+    threshold: float | None = None,
+    hysteresis: float | None = None,
+) -> Source:
+    """Opens a capture.
+
+    path: file, or "-" for `stdin`. raw: bytes a sample, for raw samples (needs `rate`). rate: samples a second.
+    wanted: lines that matter, by name or number. threshold, hysteresis: volts, for files in volts.
+    Raises HushedError naming file, place and remedy.
+    """
+    stream = open_stream(path, stdin)
+    if raw is not None:
+        if rate is None:
+            raise HushedError("raw samples carry no sample rate", where=stream.name, remedy="add it, like --raw 1 --rate 20MHz")
+        from .raw import read as read_raw
+
+        lines = [int(name) for name in wanted if name.isdigit() and int(name) < 8 * raw] if wanted else None
+        names, tick, blocks = read_raw(stream, raw, rate, lines or None)
+        return Source(stream.name, "raw", names, tick, blocks)
+    head = stream.head
+    if not head:
+        reason = "the file is empty" if not stream.cut else "the gzip data is damaged from the start"
+        raise HushedError(reason, where=stream.name, remedy="record or export the capture again")
+    if vcd.looks_like(head):
+        names, tick, blocks = vcd.read(stream, wanted)
+        return Source(stream.name, "VCD", names, tick, blocks)
+    for magic, what in STRANGERS.items():
+        if head.startswith(magic):
+            raise HushedError(f"this is {what}, not a capture", where=stream.name, remedy="give a capture in VCD or CSV, or raw with --raw and --rate")
+    from . import table
+
+    if table.looks_like(head):
+        trace, waveforms = table.read(stream, rate, threshold, hysteresis)
+        return Source(stream.name, "CSV", list(trace.names), trace.tick, iter([trace]), waveforms)
+    raise HushedError(
+        "neither a VCD nor a CSV of levels or volts",
+        where=stream.name,
+        remedy="export the capture as VCD or CSV; for raw samples add --raw BYTES and --rate RATE",
+    )
+
+
+def read_capture(path: str | Path, **options: object) -> Trace:
+    """The whole capture; options as for `open_capture`."""
+    return open_capture(path, **options).read()  # type: ignore[arg-type]
+
+
+def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
+    """Writes a file by way of a temporary one beside it, so that nothing is ever half-written."""
+    target = Path(path)
+    folder = target.parent
+    temporary = None
+    try:
+        if target.is_dir():
+            raise HushedError("is a folder", where=str(path), remedy="name a file in it")
+        if target.exists() and not target.is_file():  # a device or a pipe cannot be renamed over
+            with target.open("wb") as file:
+                for piece in pieces:
+                    file.write(piece)
+            return
+        handle, temporary = tempfile.mkstemp(prefix=f".{target.name}.", dir=folder)
+        with os.fdopen(handle, "wb") as file:
+            for piece in pieces:
+                file.write(piece)
+        umask = os.umask(0)
+        os.umask(umask)
+        mode = target.stat().st_mode & 0o777 if target.exists() else 0o666 & ~umask
+        Path(temporary).chmod(mode)
+        Path(temporary).replace(target)
+        temporary = None
+    except FileNotFoundError as error:
+        raise HushedError(f"the folder '{folder}' does not exist", where=str(path), remedy=f"make it first: mkdir -p {folder}") from error
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise HushedError(f"cannot be written: {reason}", where=str(path), remedy="choose another place with -o") from error
+    finally:
+        if temporary is not None:
+            with contextlib.suppress(OSError):
+                Path(temporary).unlink()
+
+
+def encode_capture(name: str, trace: Trace, waveforms: Waveforms | None = None, comment: str = "") -> Iterator[bytes]:
+    """The bytes of a capture in the format that `name` asks for by its ending: .vcd or .csv, with .gz packed."""
+    endings = [ending.lower() for ending in Path(name).suffixes]
+    packed = bool(endings) and endings[-1] == ".gz"
+    kind = (endings[:-1] if packed else endings)[-1:]
+    if name == "-" or kind == [".vcd"]:
+        if waveforms is not None:
+            raise HushedError("VCD holds levels, not volts", where=name, remedy="write volts to a .csv file")
+        pieces = vcd.write(trace, comment)
+    elif kind == [".csv"]:
+        from . import table
+
+        pieces = table.write(waveforms if waveforms is not None else trace)
+    else:
+        raise HushedError("the ending does not tell the format", where=name, remedy="end the name in .vcd or .csv (or .vcd.gz, .csv.gz)")
+    return iter([gzip.compress(b"".join(pieces), mtime=0)]) if packed else pieces
+
+
+def write_capture(path: str | Path, trace: Trace, waveforms: Waveforms | None = None, comment: str = "") -> None:
+    """Writes a capture; see `encode_capture` for formats. Raises HushedError, and leaves the target as it was."""
+    replace_file(path, encode_capture(str(path), replace(trace), waveforms, comment))

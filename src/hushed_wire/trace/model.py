@@ -1,0 +1,244 @@
+"""The trace: lines over time, as columns.
+
+Strategy: a capture is kept as the moments at which anything changed, never as samples. `times` are int64 ticks, strictly
+ascending; `levels` holds one packed word a change, bit i being line i; only where something is not known there is a
+second plane, `unknown`, packed the same way (a bit that is unknown reads 0 in `levels`). The first entry is the state at
+the moment where the trace (or a block of it) starts. The tick is exact; seconds appear only at the edge.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import HushedError, nearest
+
+__all__ = ["MAX_LINES", "Edges", "Levels", "Note", "Times", "Trace", "fold", "joined", "word_type"]
+
+Times = NDArray[np.int64]
+Levels = NDArray[Any]  # an unsigned type, wide enough for the lines
+
+MAX_LINES = 64
+LOW, HIGH, UNKNOWN = 0, 1, 2  # levels in columns of changes
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something a reader met and went on after: a finding code or "" and a sentence."""
+
+    code: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Edges:
+    """One line: `times` (n,) int64 ticks of its changes, the first being the start; `level` (n,) of 0, 1 or 2 (unknown)."""
+
+    times: Times
+    level: NDArray[np.uint8]
+    end: int
+
+    def durations(self) -> Times:
+        """How long each level lasted, (n,) ticks; the first and the last are clipped by the capture."""
+        return np.diff(self.times, append=self.end)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Trace:
+    """Lines over time.
+
+    names: one per line. times: (n,) int64 ticks. levels: (n,) packed. end: tick at which the trace ends.
+    tick: seconds a tick, exact. unknown: (n,) packed or None. sample: ticks between samples, 0 when that is not told.
+    volts: for captures in volts, (low, high, threshold) of each line.
+    """
+
+    names: tuple[str, ...]
+    times: Times
+    levels: Levels
+    end: int
+    tick: Fraction
+    unknown: Levels | None = None
+    sample: int = 0
+    notes: tuple[Note, ...] = ()
+    volts: tuple[tuple[float, float, float], ...] = ()
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    @property
+    def start(self) -> int:
+        """Tick at which the trace starts."""
+        return int(self.times[0]) if len(self.times) else self.end
+
+    @property
+    def duration(self) -> float:
+        """Seconds."""
+        return self.seconds(self.end - self.start)
+
+    def seconds(self, ticks: int) -> float:
+        """A number of ticks in seconds."""
+        return int(ticks) * self.tick.numerator / self.tick.denominator
+
+    def ticks(self, seconds: Fraction | float) -> int:
+        """Seconds in ticks, rounded to the nearest."""
+        return round(Fraction(seconds) / self.tick)
+
+    def index(self, line: str) -> int:
+        """The number of a line given by its name or its number; raises HushedError naming the nearest names."""
+        if line in self.names:
+            return self.names.index(line)
+        folded = [name.lower() for name in self.names]
+        if folded.count(line.lower()) == 1:
+            return folded.index(line.lower())
+        if line.isdigit() and int(line) < len(self.names):
+            return int(line)
+        raise HushedError(f"the capture has no line '{line}'", remedy=nearest(line, self.names))
+
+    def edges(self, line: int) -> Edges:
+        """The changes of one line."""
+        level = _bit(self.levels, line)
+        if self.unknown is not None:
+            level = np.where(_bit(self.unknown, line) != 0, np.uint8(UNKNOWN), level)
+        keep = np.empty(len(level), dtype=bool)
+        keep[:1] = True
+        np.not_equal(level[1:], level[:-1], out=keep[1:])
+        return Edges(self.times[keep], level[keep], self.end)
+
+    def level_at(self, line: int, ticks: Times) -> NDArray[np.uint8]:
+        """The level of a line at each of `ticks`: 0, 1 or 2 (unknown)."""
+        at = np.maximum(np.searchsorted(self.times, ticks, side="right") - 1, 0)
+        level = _bit(self.levels[at], line)
+        if self.unknown is not None:
+            level = np.where(_bit(self.unknown[at], line) != 0, np.uint8(UNKNOWN), level)
+        return level
+
+    def window(self, start: int, end: int) -> Trace:
+        """The part from tick `start` to tick `end`; its first entry is the state at `start`."""
+        start, end = max(start, self.start), min(end, self.end)
+        if start >= end:
+            raise HushedError(
+                "nothing of the capture lies in that window",
+                remedy=f"it runs from {self.seconds(self.start):g} s to {self.seconds(self.end):g} s",
+            )
+        first = int(np.searchsorted(self.times, start, side="right")) - 1
+        last = int(np.searchsorted(self.times, end, side="left"))
+        times = self.times[first:last].copy()
+        times[0] = start
+        unknown = None if self.unknown is None else self.unknown[first:last]
+        return replace(self, times=times, levels=self.levels[first:last], unknown=unknown, end=end)
+
+    def select(self, lines: list[int], names: tuple[str, ...] | None = None) -> Trace:
+        """Only these lines, in this order, under these names."""
+        width = word_type(len(lines))
+
+        def pick(plane: Levels) -> Levels:
+            out = np.zeros(len(plane), dtype=width)
+            for to, line in enumerate(lines):
+                out |= _bit(plane, line).astype(width) << width(to)
+            return out
+
+        levels = pick(self.levels)
+        unknown = None if self.unknown is None else pick(self.unknown)
+        times, levels, unknown = _without_repeats(self.times, levels, unknown)
+        volts = tuple(self.volts[line] for line in lines) if self.volts else ()
+        chosen = names or tuple(self.names[line] for line in lines)
+        return replace(self, names=chosen, times=times, levels=levels, unknown=unknown, volts=volts)
+
+    def resolution(self) -> int:
+        """Ticks by which a time may be off: the sample interval where it is told, else the grid on which all changes lie.
+
+        The grid of a handful of changes says nothing, so it counts only from sixteen on.
+        """
+        if self.sample:
+            return self.sample
+        if len(self.times) < 16:
+            return 1
+        return max(1, int(np.gcd.reduce(np.diff(self.times))))
+
+
+def word_type(lines: int) -> type[Any]:
+    """The smallest unsigned type that holds one bit a line; raises HushedError beyond 64."""
+    for bits, kind in ((8, np.uint8), (16, np.uint16), (32, np.uint32), (MAX_LINES, np.uint64)):
+        if lines <= bits:
+            return kind
+    raise HushedError(f"the capture has {lines} lines; {MAX_LINES} fit", remedy="name those you need with --line ROLE=LINE")
+
+
+def _bit(plane: Levels, line: int) -> NDArray[np.uint8]:
+    kind = plane.dtype.type
+    bits: NDArray[np.uint8] = ((plane >> kind(line)) & kind(1)).astype(np.uint8)
+    return bits
+
+
+def _without_repeats(times: Times, levels: Levels, unknown: Levels | None) -> tuple[Times, Levels, Levels | None]:
+    """Drops entries at which nothing changed; keeps the first, which is the state at the start."""
+    keep = np.empty(len(times), dtype=bool)
+    keep[:1] = True
+    np.not_equal(levels[1:], levels[:-1], out=keep[1:])
+    if unknown is not None:
+        keep[1:] |= unknown[1:] != unknown[:-1]
+        unknown = unknown[keep]
+        if not unknown.any():
+            unknown = None
+    return times[keep], levels[keep], unknown
+
+
+def fold(
+    times: Times,
+    lines: NDArray[Any],
+    values: NDArray[np.uint8],
+    width: int,
+    before: tuple[int, int] = (0, 0),
+    repeats: bool = False,
+) -> tuple[Times, Levels, Levels | None]:
+    """Changes of single lines to packed words: the one place where columns of changes become a trace.
+
+    times: (n,) ascending ticks, equal ones allowed (the last change of a line at a time wins). lines: (n,) line numbers.
+    values: (n,) of 0, 1 or 2 (unknown). width: number of lines. before: (levels, unknown) packed, ahead of the first change.
+    Returns times, levels and unknown plane (or None) without repeated states, unless `repeats` asks to keep them.
+    """
+    kind = word_type(width)
+    if len(times) == 0:
+        return times.astype(np.int64), np.empty(0, kind), None
+    group_end = np.flatnonzero(np.append(times[1:] != times[:-1], True))
+    order = np.argsort(lines, kind="stable")
+    by_line, sorted_values = lines[order], values[order]
+    shift = lines.astype(np.uint64)
+
+    def plane(sorted_bits: NDArray[np.bool_], start: int) -> Levels:
+        # Each change adds (new - old) << line; wrapping sums of these are the packed state after every change.
+        old = np.empty(len(sorted_bits), dtype=bool)
+        old[1:] = sorted_bits[:-1]
+        first = np.append(True, by_line[1:] != by_line[:-1])
+        old[first] = (np.uint64(start) >> by_line[first].astype(np.uint64)) & np.uint64(1)
+        delta = np.empty(len(order), dtype=np.int64)
+        delta[order] = sorted_bits.astype(np.int64) - old
+        packed = np.cumsum(delta.view(np.uint64) << shift, dtype=np.uint64) + np.uint64(start)
+        return packed[group_end].astype(kind)
+
+    levels = plane(sorted_values == HIGH, before[0])
+    unknown = plane(sorted_values == UNKNOWN, before[1]) if before[1] or (values == UNKNOWN).any() else None
+    if repeats:
+        return times[group_end], levels, unknown
+    return _without_repeats(times[group_end], levels, unknown)
+
+
+def joined(blocks: list[Trace]) -> Trace:
+    """Blocks of one capture, in order, as one trace."""
+    if not blocks:
+        raise HushedError("the capture holds nothing")
+    if len(blocks) == 1:
+        return blocks[0]
+    last = blocks[-1]
+    unknown = None
+    if any(block.unknown is not None for block in blocks):
+        planes = [np.zeros_like(block.levels) if block.unknown is None else block.unknown for block in blocks]
+        unknown = np.concatenate(planes)
+    times = np.concatenate([block.times for block in blocks])
+    levels = np.concatenate([block.levels for block in blocks])
+    times, levels, unknown = _without_repeats(times, levels, unknown)
+    return replace(last, times=times, levels=levels, unknown=unknown)

@@ -1,0 +1,101 @@
+"""Bytes of a capture file: plain or gzip, from a path or a pipe, read in pieces, with a file cut short told apart."""
+
+from __future__ import annotations
+
+import io
+import zlib
+from pathlib import Path
+from typing import BinaryIO, cast
+
+from ..errors import HushedError
+
+__all__ = ["Stream", "open_stream"]
+
+GZIP = b"\x1f\x8b"
+PIECE = 1 << 18
+
+
+class Stream:
+    """`read(n)` gives up to n bytes and b"" at the end; `head` is what the file starts with; `cut` tells a broken gzip."""
+
+    def __init__(self, file: BinaryIO, name: str) -> None:
+        self.name = name
+        self.cut = False
+        self._file = file
+        first = file.read(PIECE)
+        self.compressed = first.startswith(GZIP)
+        self._unpack = zlib.decompressobj(wbits=31) if self.compressed else None
+        self._packed = first if self.compressed else b""
+        self._plain = b"" if self.compressed else first
+        if self.compressed:
+            self._plain = self._inflate(PIECE)
+        self.head = self._plain[:65536]
+
+    def _inflate(self, size: int) -> bytes:
+        """At most `size` bytes more from the compressed file, so that memory stays bounded whatever the file claims."""
+        while not self.cut:
+            assert self._unpack is not None
+            if self._unpack.eof:  # gzip files may be several members behind one another
+                self._packed = self._unpack.unused_data or self._file.read(PIECE)
+                if not self._packed:
+                    return b""
+                self._unpack = zlib.decompressobj(wbits=31)
+            if not self._packed:
+                self._packed = self._file.read(PIECE)
+                if not self._packed:
+                    self.cut = True
+                    return b""
+            try:
+                out = self._unpack.decompress(self._packed, size)
+            except zlib.error:
+                self.cut = True
+                return b""
+            self._packed = self._unpack.unconsumed_tail
+            if out:
+                return out
+        return b""
+
+    def read(self, size: int = 1 << 20) -> bytes:
+        """Up to `size` bytes; b"" at the end of the file."""
+        if self._plain:
+            out, self._plain = self._plain[:size], self._plain[size:]
+            return out
+        if self.compressed:
+            return self._inflate(size)
+        return self._file.read(size)
+
+    def readinto(self, buffer: memoryview) -> int:
+        """Fills `buffer` as far as the file goes; returns how many bytes."""
+        done = 0
+        while done < len(buffer):
+            if self._plain or self.compressed:
+                piece = self.read(len(buffer) - done)
+                count = len(piece)
+                buffer[done : done + count] = piece
+            else:
+                count = cast(io.BufferedReader, self._file).readinto(buffer[done:])
+            if not count:
+                break
+            done += count
+        return done
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._file.close()
+
+
+def open_stream(path: str | Path, stdin: BinaryIO | None = None) -> Stream:
+    """Opens a capture; "-" is `stdin`. Raises HushedError naming the file, the reason and what to do."""
+    name = "standard input" if str(path) == "-" else str(path)
+    try:
+        if str(path) == "-" and stdin is not None:
+            return Stream(stdin, name)
+        if Path(path).is_dir():
+            raise HushedError("is a folder, not a file", where=name, remedy="name a file in it")
+        return Stream(Path(path).open("rb"), name)
+    except FileNotFoundError as error:
+        raise HushedError("no such file", where=name, remedy="check the path; names are taken from the current folder") from error
+    except PermissionError as error:
+        raise HushedError("may not be read", where=name, remedy="check the permissions of the file (chmod +r)") from error
+    except OSError as error:
+        raise HushedError(f"cannot be read: {error.strerror or error}", where=name) from error

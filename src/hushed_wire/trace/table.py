@@ -1,0 +1,403 @@
+"""CSV as instruments and scripts write it, to and from traces: digital 0/1 columns or volts.
+
+Strategy: the first lines are looked at as text (delimiter, decimal comma, preamble, column names, unit row); the numbers
+are read by pandas in pieces. Times come from a time column or from a sample interval (option or preamble). A time column
+that is even is a sample clock, and its interval is taken from the whole span, since single rows are rounded; an uneven
+one is a list of changes, on a tick as fine as the digits that were written.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import HushedError
+from .model import UNKNOWN, Note, Times, Trace, fold
+from .stream import Stream
+from .threshold import Waveforms, levels
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["looks_like", "read", "write"]
+
+ROWS = 1 << 17
+NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
+UNIT = re.compile(r"[(\[]?\s*(s|ms|us|µs|ns|ps|sec|second|seconds|v|mv|volt|volts|a|hz)\s*[)\]]?", re.IGNORECASE)
+TIME_NAME = re.compile(r"(time|t|zeit|x|seconds?|x[- ]?axis|timestamp|time[ _]?stamp)\b", re.IGNORECASE)
+COUNT_NAME = re.compile(r"(sample|samples|index|no\.?|number|#)\s*$", re.IGNORECASE)
+SCALES = {"s": 0, "sec": 0, "second": 0, "seconds": 0, "ms": -3, "us": -6, "µs": -6, "μs": -6, "ns": -9, "ps": -12}
+INTERVAL = re.compile(r"\b(sample|sampling|x)?\s*[-_ ]?(interval|period|increment|incr)\b", re.IGNORECASE)
+RATE = re.compile(r"\b(sample|sampling)\s*[-_ ]?(rate|freq\w*)\b", re.IGNORECASE)
+UNKNOWN_MARKS = {"x", "z", "-", "?", ""}
+
+
+@dataclass
+class Shape:
+    """What the first lines tell. `skip` lines come ahead of the data."""
+
+    delimiter: str = ","
+    decimal: str = "."
+    skip: int = 0
+    columns: list[str] = field(default_factory=list)
+    units: list[str] = field(default_factory=list)
+    interval: Fraction | None = None
+    encoding: str = "utf-8"
+
+
+def _cells(line: str, delimiter: str) -> list[str]:
+    cells = [cell.strip().strip('"').strip() for cell in line.rstrip("\r\n").split(delimiter)]
+    return cells[:-1] if len(cells) > 1 and cells[-1] == "" else cells
+
+
+def _number(cell: str, decimal: str) -> bool:
+    return bool(NUMBER.fullmatch(cell.replace(",", ".") if decimal == "," else cell))
+
+
+def _data_row(cells: list[str], decimal: str) -> bool:
+    marks = [_number(cell, decimal) or cell.lower() in UNKNOWN_MARKS for cell in cells]
+    return all(marks) and any(_number(cell, decimal) for cell in cells)
+
+
+def shape_of(head: bytes) -> Shape | None:
+    """Reads the first lines; None when they are not a table of numbers."""
+    if b"\0" in head[:4096] and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return None
+    shape = Shape()
+    if head.startswith(b"\xff\xfe"):
+        shape.encoding = "utf-16"
+    elif head.startswith(b"\xef\xbb\xbf"):
+        shape.encoding = "utf-8-sig"
+    else:
+        try:
+            head[:-4].decode("utf-8")
+        except UnicodeDecodeError:
+            shape.encoding = "latin-1"
+    lines = head.decode(shape.encoding, "replace").splitlines()
+    if len(head) >= 65536 and len(lines) > 1:
+        lines = lines[:-1]
+    for delimiter, decimal in ((";", ","), (";", "."), ("\t", ","), ("\t", "."), (",", "."), ("|", ".")):
+        for number, line in enumerate(lines):
+            cells = _cells(line, delimiter)
+            if not line.strip() or not _data_row(cells, decimal):
+                continue
+            if len(cells) == 1 and (delimiter != "," or not NUMBER.fullmatch(cells[0])):
+                continue
+            after = [_cells(text, delimiter) for text in lines[number + 1 : number + 3] if text.strip()]
+            if decimal == "," and not any("," in cell for row in [cells, *after] for cell in row):
+                continue
+            if any(len(row) != len(cells) for row in after) or (after and not _data_row(after[0], decimal) and len(after[0]) < 2):
+                continue
+            shape.delimiter, shape.decimal, shape.skip = delimiter, decimal, number
+            _preamble(shape, [_cells(text, delimiter) for text in lines[:number]], len(cells))
+            return shape
+    return None
+
+
+def _preamble(shape: Shape, rows: list[list[str]], width: int) -> None:
+    """Column names, unit row and sample interval from the lines ahead of the data."""
+    names: list[str] = []
+    for row in reversed([row for row in rows if len(row) == width and any(row)]):
+        if all(UNIT.fullmatch(cell) or not cell for cell in row) and not shape.units:
+            shape.units = row
+        elif not names and not (width == 2 and (INTERVAL.search(row[0]) or RATE.search(row[0]))):
+            names = row
+    shape.units = shape.units or [""] * width
+    for number, name in enumerate(names):
+        inside = re.search(r"[(\[]\s*(\S+?)\s*[)\]]\s*$", name)
+        if inside and UNIT.fullmatch(inside[1]):
+            names[number] = name[: inside.start()].strip()
+            shape.units[number] = shape.units[number] or inside[1]
+    shape.units = [unit.strip("()[] ").lower() for unit in shape.units]
+    shape.columns = names or [f"column {k}" for k in range(width)]
+    for row in rows:
+        text = " ".join(row)
+        value = next((cell for cell in row[1:] if _number(cell.split()[0] if cell.split() else "", shape.decimal)), None)
+        if value is None or not (INTERVAL.search(text) or RATE.search(text)):
+            continue
+        number = Fraction(value.split()[0].replace(",", "."))
+        unit = next((cell for cell in [*value.split()[1:], *row[2:]] if cell.lower() in SCALES), "s")
+        if number > 0:
+            shape.interval = 1 / number if RATE.search(text) else number * Fraction(10) ** SCALES[unit.lower()]
+
+
+def looks_like(head: bytes) -> bool:
+    """Whether a file that starts with `head` is a table of numbers."""
+    return shape_of(head) is not None
+
+
+class _Text(io.RawIOBase):
+    """A Stream as the file object that pandas wants."""
+
+    def __init__(self, stream: Stream) -> None:
+        self.stream = stream
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        data = self.stream.read(len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
+
+
+def read(
+    stream: Stream, rate: Fraction | None = None, threshold: float | None = None, hysteresis: float | None = None
+) -> tuple[Trace, Waveforms | None]:
+    """The trace of a CSV, and its waveforms when it is in volts. Raises HushedError with file and line."""
+    import pandas as pd
+
+    shape = shape_of(stream.head)
+    if shape is None:
+        raise HushedError("not a table of numbers", where=stream.name, remedy="a CSV needs a row of 0/1 or volts for each moment")
+    reader = pd.read_csv(
+        io.BufferedReader(_Text(stream), 1 << 20),
+        sep=shape.delimiter,
+        decimal=shape.decimal,
+        header=None,
+        names=list(range(len(shape.columns))),
+        index_col=False,
+        skiprows=shape.skip,
+        encoding=shape.encoding,
+        chunksize=ROWS,
+        skip_blank_lines=True,
+        on_bad_lines="error",
+        low_memory=False,
+        skipinitialspace=True,
+    )
+    table = Table(stream.name, shape, rate)
+    try:
+        for piece in reader:
+            table.take(piece)
+    except (pd.errors.ParserError, UnicodeDecodeError) as error:
+        found = re.search(r"line (\d+)", str(error))
+        place = f"{stream.name}:{int(found[1]) + 0}" if found else stream.name
+        raise HushedError("a row with more cells than the others", where=place, remedy="the file is damaged: export it again") from error
+    if stream.cut:
+        table.notes.append(Note("capture.cut-short", "the gzip data ends early; what was there was read"))
+    if table.volts:
+        waveforms = table.waveforms()
+        trace = levels(waveforms, threshold, hysteresis)
+        return Trace(**{**_fields(trace), "notes": (*table.notes, *trace.notes)}), waveforms
+    return table.trace(), None
+
+
+def _fields(trace: Trace) -> dict[str, Any]:
+    return {name: getattr(trace, name) for name in trace.__dataclass_fields__}
+
+
+class Table:
+    """Collects the columns piece by piece: changes only for digital files, every sample for volts."""
+
+    def __init__(self, name: str, shape: Shape, rate: Fraction | None) -> None:
+        self.name, self.shape, self.rate = name, shape, rate
+        self.notes: list[Note] = []
+        self.volts = False
+        self.rows = 0
+        self.time_column: int | None = None
+        self.data_columns: list[int] = []
+        self.scale = 0
+        self.times: list[NDArray[np.float64]] = []  # of changes (digital) or of all samples (volts)
+        self.at: list[Times] = []
+        self.values: list[list[NDArray[Any]]] = []
+        self.last: list[int] = []
+        self.span = (0.0, 0.0)
+        self.steps = (np.inf, 0.0)
+
+    def _decide(self, piece: pd.DataFrame) -> None:
+        """Which column is the time, which are lines, and whether these are volts: from names, units and the first piece."""
+        shape = self.shape
+        for number, (name, unit) in enumerate(zip(shape.columns, shape.units, strict=True)):
+            if COUNT_NAME.match(name) and number == 0:
+                continue
+            if self.time_column is None and (unit in SCALES or TIME_NAME.match(name)):
+                self.time_column = number
+                self.scale = SCALES.get(unit, 0)
+            else:
+                self.data_columns.append(number)
+        if self.time_column is None and len(self.data_columns) > 1 and shape.columns[0] == "column 0" and not self.rate:
+            first = self._numbers(piece, self.data_columns[0])
+            if len(first) > 1 and (np.diff(first) > 0).all():
+                self.time_column = self.data_columns.pop(0)
+        if not self.data_columns:
+            raise HushedError("has a time column but no line", where=self.name, remedy="export at least one channel")
+        if self.time_column is None and not self._interval():
+            raise HushedError(
+                "has no time column and no sample interval", where=self.name, remedy="give the sample rate, like --rate 20MHz"
+            )
+        for column in self.data_columns:
+            values = self._numbers(piece, column)
+            finite = values[~np.isnan(values)]
+            self.volts |= bool(((finite != 0) & (finite != 1)).any())
+        self.last = [-1] * len(self.data_columns)
+
+    def _interval(self) -> Fraction | None:
+        return 1 / self.rate if self.rate else self.shape.interval
+
+    def _numbers(self, piece: pd.DataFrame, column: int) -> NDArray[np.float64]:
+        """A column as numbers, marks for unknown as NaN; raises HushedError at the first cell that is text."""
+        import pandas as pd
+
+        series = piece[column]
+        if pd.api.types.is_numeric_dtype(series.dtype):
+            out: NDArray[np.float64] = series.to_numpy(np.float64)
+        else:
+            text = series.astype("string").str.strip()
+            marks = text.str.lower().isin(list(UNKNOWN_MARKS)) | text.isna()
+            clean = text.str.replace(",", ".", regex=False) if self.shape.decimal == "," else text
+            numbers = pd.to_numeric(clean.mask(marks), errors="coerce")
+            out = numbers.to_numpy(np.float64, na_value=np.nan)
+            bad = np.flatnonzero(np.isnan(out) & ~marks.to_numpy(bool))
+            if len(bad):
+                row = int(bad[0])
+                line = self.shape.skip + self.rows + row + 1
+                raise HushedError(
+                    f"'{text.iloc[row]}' in column '{self.shape.columns[column]}' is not a number",
+                    where=f"{self.name}:{line}",
+                    remedy="a line's column holds 0 and 1 (x where unknown) or volts; remove that row or export again",
+                )
+        return out
+
+    def take(self, piece: pd.DataFrame) -> None:
+        """The next rows."""
+        if not self.data_columns:
+            self._decide(piece)
+        seconds = None
+        if self.time_column is not None:
+            seconds = self._numbers(piece, self.time_column)
+            self._check(seconds)
+        columns = [self._numbers(piece, column) for column in self.data_columns]
+        if self.volts:
+            self.values.append([column.astype(np.float32) for column in columns])
+            if seconds is not None:
+                self.times.append(seconds)
+        else:
+            at, values = self._changes(columns)
+            self.at.append(at + self.rows)
+            self.values.append([value[at] for value in values])
+            if seconds is not None:
+                self.times.append(seconds[at])
+        self.rows += len(piece)
+
+    def _check(self, seconds: NDArray[np.float64]) -> None:
+        """Times ascend; their steps are noted."""
+        if np.isnan(seconds).any():
+            row = int(np.flatnonzero(np.isnan(seconds))[0])
+            raise HushedError("a row without a time", where=f"{self.name}:{self.shape.skip + self.rows + row + 1}", remedy="remove it")
+        steps = np.diff(seconds, prepend=self.span[1] if self.rows else seconds[0])
+        back = np.flatnonzero(steps < 0)
+        if len(back):
+            row = int(back[0])
+            raise HushedError(
+                "time runs backwards",
+                where=f"{self.name}:{self.shape.skip + self.rows + row + 1}",
+                remedy="captures were joined or sorted by another column: export one capture",
+            )
+        steps = steps if self.rows else steps[1:]
+        if len(steps):
+            self.steps = (min(self.steps[0], float(steps.min())), max(self.steps[1], float(steps.max())))
+        self.span = (self.span[0] if self.rows else float(seconds[0]), float(seconds[-1]))
+
+    def _changes(self, columns: list[NDArray[np.float64]]) -> tuple[Times, list[NDArray[np.uint8]]]:
+        out = []
+        changed = np.zeros(len(columns[0]), dtype=bool)
+        for number, (column, index) in enumerate(zip(columns, self.data_columns, strict=True)):
+            value = np.where(np.isnan(column), np.float64(UNKNOWN), column)
+            odd = np.flatnonzero((value != 0) & (value != 1) & (value != UNKNOWN) | (column == UNKNOWN))
+            if len(odd):
+                line = self.shape.skip + self.rows + int(odd[0]) + 1
+                what = f"'{column[odd[0]]:g}' in column '{self.shape.columns[index]}' is not a level, after rows of 0 and 1"
+                raise HushedError(what, where=f"{self.name}:{line}", remedy="a file is in levels or in volts throughout: export it again")
+            level = value.astype(np.uint8)
+            changed[1:] |= level[1:] != level[:-1]
+            changed[0] |= bool(level[0] != self.last[number])
+            self.last[number] = int(level[-1])
+            out.append(level)
+        return np.flatnonzero(changed), out
+
+    def _grid(self) -> tuple[Fraction, bool]:
+        """The tick, and whether rows lie on an even grid of it."""
+        interval = self._interval()
+        if self.time_column is None:
+            assert interval is not None
+            return interval, True
+        scale = Fraction(10) ** self.scale
+        step = (self.span[1] - self.span[0]) / max(1, self.rows - 1)
+        if self.rows > 2 and self.steps[0] > 0 and self.steps[1] < 1.5 * step and self.steps[0] > 0.5 * step:
+            if self.rate:
+                return 1 / self.rate, True
+            return Fraction(f"{step:.10e}") * scale, True
+        return min(scale / 1000, Fraction(1, 10**9)), False
+
+    def _ticks(self, at: Times, seconds: NDArray[np.float64], tick: Fraction, even: bool) -> Times:
+        if even:
+            return at + self._first(tick)
+        factor = float(Fraction(10) ** self.scale / tick)
+        return np.round(seconds * factor).astype(np.int64)
+
+    def _first(self, tick: Fraction) -> int:
+        """The tick of the first row: captures often count from their trigger, so it may be negative."""
+        return round(Fraction(self.span[0]) * Fraction(10) ** self.scale / tick)
+
+    def _names(self) -> tuple[str, ...]:
+        names = [self.shape.columns[column] for column in self.data_columns]
+        double = next((name for name in names if names.count(name) > 1), None)
+        if double is not None:
+            raise HushedError(f"two columns are called '{double}'", where=self.name, remedy="rename one of them")
+        return tuple(names)
+
+    def trace(self) -> Trace:
+        """Of a digital file."""
+        if not self.rows:
+            raise HushedError("has no rows", where=self.name, remedy="record the capture again")
+        tick, even = self._grid()
+        at = np.concatenate(self.at)
+        seconds = np.concatenate(self.times) if self.times else np.empty(0)
+        columns = [np.concatenate(parts) for parts in zip(*self.values, strict=True)]
+        count = len(columns)
+        times = np.repeat(self._ticks(at, seconds, tick, even), count)
+        lines = np.tile(np.arange(count), len(at))
+        changed, packed, unknown = fold(times, lines, np.stack(columns, axis=1).reshape(-1), count)
+        last = self._first(tick) + self.rows - 1 if even else round(self.span[1] * float(Fraction(10) ** self.scale / tick))
+        return Trace(self._names(), changed, packed, last + 1, tick, unknown, 1 if even else 0, tuple(self.notes))
+
+    def waveforms(self) -> Waveforms:
+        """Of a file in volts."""
+        tick, even = self._grid()
+        columns = tuple(np.concatenate(parts) for parts in zip(*self.values, strict=True))
+        seconds = np.concatenate(self.times) if self.times else np.empty(0)
+        times = self._ticks(np.arange(self.rows), seconds, tick, even)
+        return Waveforms(self._names(), times, columns, tick, int(times[-1]) + 1, 1 if even else 0)
+
+
+def write(trace: Trace | Waveforms) -> Iterator[bytes]:
+    """A trace as a list of changes, or waveforms as samples, with a time column in seconds; the twin of `read`."""
+    import pandas as pd
+
+    if isinstance(trace, Waveforms):
+        units, names = "V", trace.names
+        times, columns = trace.times, [np.char.mod("%.3f", volts) for volts in trace.volts]
+    else:
+        units, names = "", trace.names
+        # The state at the end closes the last stretch, so that the file lasts as long as the capture.
+        times = np.append(trace.times, trace.end - 1) if trace.end - 1 > trace.times[-1] else trace.times
+        levels_at = [trace.level_at(line, times) for line in range(len(names))]
+        columns = [np.array(["0", "1", "x"])[level] for level in levels_at]
+    yield (",".join(["Time", *names]) + "\n").encode()
+    if units:
+        yield (",".join(["s", *[units] * len(names)]) + "\n").encode()
+    decimals = max(9, len(str(trace.tick.denominator)) - 1 if trace.tick.numerator else 9)
+    seconds = times.astype(np.float64) * (trace.tick.numerator / trace.tick.denominator)
+    for first in range(0, len(times), ROWS):
+        part = slice(first, first + ROWS)
+        frame = pd.DataFrame({"Time": np.char.mod(f"%.{min(decimals, 12)}f", seconds[part])})
+        for number, column in enumerate(columns):
+            frame[number] = column[part]
+        yield frame.to_csv(header=False, index=False, lineterminator="\n").encode()

@@ -1,0 +1,80 @@
+"""From volts to levels: thresholds with hysteresis, given or found in the histogram of the line."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .model import Note, Times, Trace, fold
+
+__all__ = ["Waveforms", "levels", "limits"]
+
+BINS = 256
+SWING = 0.4  # volts: a line that moves less than this does not switch
+BAND = 0.2  # hysteresis found by itself, as a share of the swing
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Waveforms:
+    """Lines in volts. times: (n,) ticks. volts: one (n,) float32 a line. sample: ticks between samples, 0 if irregular."""
+
+    names: tuple[str, ...]
+    times: Times
+    volts: tuple[NDArray[np.float32], ...]
+    tick: Fraction
+    end: int
+    sample: int
+
+
+def limits(volts: NDArray[np.float32]) -> tuple[float, float]:
+    """The low and the high level of a line in volts: where the histogram peaks in the lower and in the upper half."""
+    finite = volts[np.isfinite(volts)]
+    if not len(finite):
+        return 0.0, 0.0
+    count, edge = np.histogram(finite, bins=BINS)
+    if edge[-1] - edge[0] < SWING:
+        middle = float(np.median(finite))
+        return middle, middle
+    center = (edge[1:] + edge[:-1]) / 2
+    half = BINS // 2
+    return float(center[:half][np.argmax(count[:half])]), float(center[half:][np.argmax(count[half:])])
+
+
+def levels(waveforms: Waveforms, threshold: float | None = None, hysteresis: float | None = None) -> Trace:
+    """The trace of `waveforms`. threshold and hysteresis (full width) in volts; by default the middle and a fifth of the swing.
+
+    A line that does not switch gets the threshold of the others: half the largest swing seen. Samples that are not
+    numbers are unknown; so is a line ahead of the first sample that is clearly low or high.
+    """
+    found = [limits(line) for line in waveforms.volts]
+    top = max((high for low, high in found if high - low >= SWING), default=max((high for _, high in found), default=0.0))
+    notes, volts = [], []
+    parts: list[tuple[Times, int, NDArray[np.uint8]]] = []
+    for number, (line, (low, high)) in enumerate(zip(waveforms.volts, found, strict=True)):
+        switches = high - low >= SWING
+        middle = threshold if threshold is not None else ((low + high) / 2 if switches else max(top, 2 * SWING) / 2)
+        band = hysteresis if hysteresis is not None else (BAND * (high - low) if switches else 0.0)
+        volts.append((low, high, middle))
+        state = np.zeros(len(line), dtype=np.int8)
+        state[line >= middle + band / 2] = 1
+        state[line < middle - band / 2] = -1
+        state[np.isnan(line)] = 2
+        # Between the two thresholds a line keeps what it had: carry the last decided sample forward.
+        decided = np.where(state != 0, np.arange(len(state)), 0)
+        state = state[np.maximum.accumulate(decided)]
+        level = np.select([state == 1, state == -1], [1, 0], 2).astype(np.uint8)
+        change = np.flatnonzero(np.append(True, level[1:] != level[:-1]))
+        parts.append((waveforms.times[change], number, level[change]))
+        how = "given" if threshold is not None else "found"
+        notes.append(Note("", f"{waveforms.names[number]}: {low:.2f} V to {high:.2f} V, threshold {middle:.2f} V ({how})"))
+    times = np.concatenate([times for times, _, _ in parts])
+    lines = np.concatenate([np.full(len(times), number) for times, number, _ in parts])
+    values = np.concatenate([level for _, _, level in parts])
+    order = np.argsort(times, kind="stable")
+    changed, packed, unknown = fold(times[order], lines[order], values[order], len(parts))
+    return Trace(
+        waveforms.names, changed, packed, waveforms.end, waveforms.tick, unknown, waveforms.sample, tuple(notes), tuple(volts)
+    )

@@ -1,0 +1,509 @@
+"""VCD (IEEE 1364, four-state) to and from traces.
+
+Strategy: the header is small and is read word by word. The body is read in pieces and taken apart with array operations
+only: white space splits a piece into tokens, the first byte of a token gives its class, times and identifier codes become
+numbers by passes over digit positions, and `fold` turns the changes into packed words. A piece always ends between two
+complete changes; changes at the last time of a piece wait for the next piece, since more of them may follow.
+
+Rules kept: nothing that the file says is guessed away (x and z are unknown levels); what is left out (reals, events) is
+noted; an error names the line. The writer is the reader's twin, also in array operations only.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any, NoReturn
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import HushedError
+from .model import HIGH, LOW, MAX_LINES, UNKNOWN, Note, Times, Trace, fold, word_type
+from .stream import Stream
+
+__all__ = ["looks_like", "read", "write"]
+
+UNITS = {"s": 0, "ms": -3, "us": -6, "ns": -9, "ps": -12, "fs": -15}
+OPENINGS = ("$date", "$version", "$timescale", "$scope", "$var", "$comment", "$enddefinitions", "$upscope")
+PIECE = 1 << 20
+HEADER_LIMIT = 64 << 20
+# Kinds of variable that hold numbers or moments, not levels of wires.
+NUMBERS = {"real", "realtime", "time", "event", "integer", "parameter", "string"}
+SAMPLED = re.compile(r"sample-interval\s+(\d+)\s*(s|ms|us|ns|ps|fs)\b")
+
+OTHER, TIME, SCALAR, VECTOR, PAIR, WORD, CODE = range(7)
+CLASS = np.zeros(256, dtype=np.uint8)
+for _chars, _kind in ((b"#", TIME), (b"01xXzZuUwWlLhH-", SCALAR), (b"bB", VECTOR), (b"rRsS", PAIR), (b"$", WORD)):
+    CLASS[list(_chars)] = _kind
+LEVEL = np.full(256, UNKNOWN, dtype=np.uint8)
+LEVEL[list(b"0lL")] = LOW
+LEVEL[list(b"1hH")] = HIGH
+
+
+def looks_like(head: bytes) -> bool:
+    """Whether a file that starts with `head` is a VCD."""
+    return head.lstrip()[:16].decode("latin-1").lower().startswith(OPENINGS)
+
+
+@dataclass
+class Variable:
+    """One `$var`: its identifier code, and the full name and bit of each of its lines, least significant first."""
+
+    code: str
+    scope: tuple[str, ...]
+    name: str
+    bits: list[str]  # "" for a single wire, else "[7]"
+
+
+@dataclass
+class Header:
+    tick: Fraction = Fraction(1, 10**9)
+    variables: list[Variable] = field(default_factory=list)
+    skipped: dict[str, str] = field(default_factory=dict)  # code: what it is
+    notes: list[Note] = field(default_factory=list)
+    sample: Fraction | None = None
+
+
+def _header(stream: Stream) -> tuple[Header, bytes, int]:
+    """The declarations, what was read beyond them, and the number of the line on which the body starts."""
+    data = b""
+    while b"$enddefinitions" not in data:
+        piece = stream.read(PIECE)
+        if not piece or len(data) > HEADER_LIMIT:
+            raise HushedError(
+                "the VCD's declarations never end ($enddefinitions is missing)",
+                where=stream.name,
+                remedy="the file was cut short in its header, or is not a VCD: export it again",
+            )
+        data += piece
+    while (stop := data.find(b"$end", data.find(b"$enddefinitions") + 15)) < 0:
+        piece = stream.read(PIECE)
+        if not piece:
+            stop = len(data)
+            break
+        data += piece
+    text, rest = data[:stop].decode("latin-1"), data[stop + 4 :]
+    header, scope = Header(), [""]
+    for section in re.finditer(r"\$(\w+)\s+(.*?)\s*\$end\b", text + " $end", re.DOTALL):
+        keyword, body = section[1].lower(), section[2].split()
+        try:
+            if keyword == "timescale":
+                header.tick = _timescale("".join(body))
+            elif keyword == "scope":
+                scope.append(body[-1] if body else "")
+            elif keyword == "upscope" and len(scope) > 1:
+                scope.pop()
+            elif keyword == "var":
+                _declare(header, tuple(scope[1:]), body)
+            elif keyword == "comment" and (found := SAMPLED.search(section[2])):
+                header.sample = int(found[1]) * Fraction(10) ** UNITS[found[2]]
+        except HushedError as error:
+            error.where = f"{stream.name}:{text.count(chr(10), 0, section.start()) + 1}"
+            raise
+    if "$timescale" not in text:
+        header.notes.append(Note("", "the file names no timescale; 1 ns was taken"))
+    return header, rest, text.count("\n") + 1
+
+
+def _timescale(text: str) -> Fraction:
+    found = re.fullmatch(r"(1|10|100)(s|ms|us|ns|ps|fs)", text)
+    if not found:
+        raise HushedError(f"'{text}' is not a timescale", remedy="IEEE 1364 allows 1, 10 or 100 of s, ms, us, ns, ps, fs")
+    return int(found[1]) * Fraction(10) ** UNITS[found[2]]
+
+
+def _declare(header: Header, scope: tuple[str, ...], body: list[str]) -> None:
+    if len(body) < 4 or not body[1].isdigit() or int(body[1]) < 1:
+        raise HushedError("a $var without type, size, code and name", remedy="export the file again")
+    kind, size, code, name = body[0].lower(), int(body[1]), body[2], body[3]
+    selection = "".join(body[4:])
+    inline = re.fullmatch(r"(.+?)(\[\d+(?::\d+)?\])", name)
+    if inline and not selection:
+        name, selection = inline[1], inline[2]
+    if kind in NUMBERS:
+        header.skipped[code] = kind
+        header.notes.append(Note("", f"'{name}' is of type {kind}, not a wire; it was left out"))
+        return
+    span = re.fullmatch(r"\[(-?\d+):(-?\d+)\]", selection)
+    if size == 1:
+        bits = [selection if not span else ""]
+    else:
+        high, low = (int(span[1]), int(span[2])) if span else (size - 1, 0)
+        step = 1 if high >= low else -1
+        bits = [f"[{low + step * k}]" for k in range(size)]
+    header.variables.append(Variable(code, scope, name.lstrip("\\"), bits))
+
+
+@dataclass
+class Slot:
+    """One wanted line: the index of its code among the sorted codes, its bit, its number in the trace."""
+
+    code: int
+    bit: int
+    line: int
+
+
+class Lines:
+    """Which line each code's bits are: names made unique, aliases of one wire folded, at most MAX_LINES kept."""
+
+    def __init__(self, header: Header, wanted: list[str] | None, where: str) -> None:
+        found: dict[tuple[str, str], list[Variable]] = {}
+        for variable in header.variables:
+            for bit in variable.bits:
+                found.setdefault((variable.name, bit), []).append(variable)
+        self.names: list[str] = []
+        named: list[tuple[str, str, int]] = []  # name, code, bit
+        for (name, bit), variables in found.items():
+            # A wire seen through ports has one code in several scopes: the outermost speaks for all of them.
+            distinct = {variable.code: variable for variable in reversed(variables)}
+            for code, variable in reversed(distinct.items()):
+                full = name if len(distinct) == 1 else ".".join((*variable.scope, name))
+                named.append((full + bit, code, variable.bits.index(bit)))
+        doubled = [name for name, count in Counter(name for name, _, _ in named).items() if count > 1]
+        if doubled:
+            raise HushedError(f"two different wires are called '{min(doubled)}'", where=where, remedy="rename one and export again")
+        if wanted is not None:
+            lowered = [name.lower() for name in wanted]
+            chosen = [entry for entry in named if entry[0] in wanted or entry[0].lower() in lowered]
+            named = chosen if len(named) > MAX_LINES and chosen else named
+        if len(named) > MAX_LINES:
+            raise HushedError(
+                f"the file has {len(named)} wires; {MAX_LINES} fit into one trace",
+                where=where,
+                remedy="name those you need with --line ROLE=LINE",
+            )
+        if not named:
+            raise HushedError("the file declares no wire", where=where, remedy="export digital lines (wire or reg) of the capture")
+        codes = sorted({variable.code for variable in header.variables} | set(header.skipped), key=hashed)
+        keys = [hashed(code) for code in codes]
+        if len(set(keys)) != len(keys):
+            raise HushedError("two identifier codes cannot be told apart", where=where, remedy="export the file again")
+        self.keys = np.array(keys, dtype=np.uint64)
+        self.names = [name for name, _, _ in named]
+        self.slots = [Slot(codes.index(code), bit, line) for line, (_, code, bit) in enumerate(named)]
+        width = {variable.code: len(variable.bits) for variable in header.variables}
+        self.plain = len({slot.code for slot in self.slots}) == len(self.slots) and all(
+            width[codes[slot.code]] == 1 for slot in self.slots
+        )
+        self.line_of = np.full(len(codes), -1, dtype=np.int16)
+        for slot in self.slots:
+            self.line_of[slot.code] = slot.line
+
+
+def hashed(code: str) -> int:
+    """A number for an identifier code: the code itself up to eight characters (in base 256), wrapped beyond."""
+    key = 0
+    for byte in code.encode("latin-1"):
+        key = (key * 256 + byte + (key >> 56) * 1099511628211) & (2**64 - 1)
+    return key
+
+
+def read(stream: Stream, wanted: list[str] | None = None) -> tuple[list[str], Fraction, Iterator[Trace]]:
+    """Names, tick and the blocks of a VCD. `wanted` picks lines from a file that has more than fit."""
+    header, rest, line = _header(stream)
+    lines = Lines(header, wanted, stream.name)
+    return lines.names, header.tick, _blocks(stream, header, lines, rest, line)
+
+
+def _blocks(stream: Stream, header: Header, lines: Lines, rest: bytes, line: int) -> Iterator[Trace]:
+    body = Body(header, lines, stream.name, line)
+    while True:
+        piece = stream.read(PIECE)
+        if not piece:
+            break
+        block = body.feed(rest + piece)
+        rest = body.rest
+        if block is not None:
+            yield block
+    yield body.finish(rest, stream.cut)
+
+
+class Body:
+    """Takes the value changes apart, piece by piece. `rest` is what the next piece must start with."""
+
+    def __init__(self, header: Header, lines: Lines, name: str, line: int) -> None:
+        self.lines, self.name, self.line = lines, name, line
+        self.tick, self.notes = header.tick, list(header.notes)
+        sample = header.sample / header.tick if header.sample else Fraction(0)
+        self.sample = int(sample) if sample.denominator == 1 else 0
+        self.rest = b""
+        self.now: int | None = None  # time of the last time token
+        self.started = False
+        self.in_comment = False
+        self.state = (0, (1 << len(lines.names)) - 1)  # packed levels and unknowns, ahead of the first change
+        self.waiting: tuple[Times, NDArray[Any], NDArray[np.uint8]] | None = None
+
+    def feed(self, data: bytes) -> Trace | None:
+        """The changes in `data` up to the last time in it; None when no time has passed."""
+        keep = max(data.rfind(b"\n"), data.rfind(b" "), data.rfind(b"\t"), data.rfind(b"\r")) + 1
+        self.rest = data[keep:]
+        if len(self.rest) > PIECE:
+            raise HushedError("a token without end", where=f"{self.name}:{self.line}", remedy="the file is damaged: export it again")
+        self._take(np.frombuffer(b"\n" + data[:keep] + b" ", dtype=np.uint8))
+        if self.now is None:
+            return None
+        return self._block(self.now)
+
+    def finish(self, rest: bytes, cut: bool) -> Trace:
+        """What is left. A last token that nothing ends is dropped when it may be half of one."""
+        if cut or (rest.strip() and not rest.strip().startswith(b"$")):
+            text = f"the file ends in the middle of a change; it was read up to {float((self.now or 0) * self.tick):g} s"
+            self.notes.append(Note("capture.cut-short", text))
+        end = self.now or 0
+        if not self.started or (self.waiting is not None and len(self.waiting[0])):
+            end += 1  # the last change has to lie inside the trace
+        return self._block(end) or self._state_only(end)
+
+    def _state_only(self, end: int) -> Trace:
+        kind = word_type(len(self.lines.names))
+        unknown = np.array([self.state[1]], dtype=kind) if self.state[1] else None
+        return self._trace(np.array([end - 1], dtype=np.int64), np.array([self.state[0]], dtype=kind), unknown, end)
+
+    def _trace(self, times: Times, levels: NDArray[Any], unknown: NDArray[Any] | None, end: int) -> Trace:
+        return Trace(tuple(self.lines.names), times, levels, end, self.tick, unknown, self.sample, tuple(self.notes))
+
+    def _take(self, buf: NDArray[np.uint8]) -> None:
+        """All complete changes of a piece go to `waiting`; an incomplete pair at the end goes back to `rest`."""
+        space = buf <= 32
+        edge = np.flatnonzero(space[1:] != space[:-1]) + 1
+        starts, ends = edge[0::2], edge[1::2]
+        kinds = CLASS[buf[starts]]
+        if (kinds == WORD).any() or self.in_comment:
+            hidden = self._comments(buf, starts, ends, kinds)
+            starts, ends, kinds = starts[~hidden], ends[~hidden], kinds[~hidden]
+        value, codes = self._pairs(starts, ends, kinds)
+        if len(value) and value[-1] == len(starts) - 1:  # its code comes with the next piece
+            self.rest = buf[starts[-1] : ends[-1]].tobytes() + b" " + self.rest
+            starts, ends, kinds, value = starts[:-1], ends[:-1], kinds[:-1], value[:-1]
+        kinds[codes] = CODE
+        bad = np.flatnonzero(kinds == OTHER)
+        if len(bad):
+            token = buf[starts[bad[0]] : ends[bad[0]]].tobytes().decode("latin-1")
+            self._fail(buf, starts[bad[0]], f"'{token[:20]}' is neither a time nor a change", "the file is damaged: export it again")
+        ticking = np.flatnonzero(kinds == TIME)
+        moments = self._moments(buf, starts[ticking], ends[ticking])
+        self._changes(buf, starts, ends, kinds, value, ticking, moments)
+        if len(moments):
+            self.now = int(moments[-1])
+        self.line += int(np.count_nonzero(buf == 10)) - 1
+
+    def _fail(self, buf: NDArray[np.uint8], at: int, what: str, remedy: str) -> NoReturn:
+        line = self.line + int(np.count_nonzero(buf[:at] == 10)) - 1
+        raise HushedError(what, where=f"{self.name}:{line}", remedy=remedy)
+
+    def _comments(self, buf: NDArray[np.uint8], starts: Times, ends: Times, kinds: NDArray[np.uint8]) -> NDArray[np.bool_]:
+        """Which tokens belong to comments (they may look like anything)."""
+        hidden = np.zeros(len(starts), dtype=bool)
+        opened = 0 if self.in_comment else -1
+        for index in np.flatnonzero(kinds == WORD).tolist():
+            word = buf[starts[index] : ends[index]].tobytes()
+            if opened < 0 and word == b"$comment":
+                opened = index
+            elif opened >= 0 and word == b"$end":
+                hidden[opened : index + 1] = True
+                opened = -1
+        self.in_comment = opened >= 0
+        if self.in_comment:
+            hidden[opened:] = True
+        return hidden
+
+    @staticmethod
+    def _pairs(starts: Times, ends: Times, kinds: NDArray[np.uint8]) -> tuple[Times, Times]:
+        """Tokens that are the value of a pair (vector or real), and those that are its code.
+
+        A code may look like a value (`b1 b`), so in a run of such tokens every other one is a value.
+        """
+        candidate = (kinds == VECTOR) | (kinds == PAIR)
+        if not candidate.any():
+            return np.empty(0, np.int64), np.empty(0, np.int64)
+        index = np.flatnonzero(candidate)
+        first = np.append(True, np.diff(index) > 1)
+        run_start = index[first][np.cumsum(first) - 1]
+        value = index[(index - run_start) % 2 == 0]
+        codes = value + 1
+        return value, codes[codes < len(starts)]
+
+    def _moments(self, buf: NDArray[np.uint8], starts: Times, ends: Times) -> Times:
+        lengths = ends - starts - 1
+        if len(starts) and (lengths.min() < 1 or lengths.max() > 18):
+            bad = int(np.flatnonzero((lengths < 1) | (lengths > 18))[0])
+            self._fail(buf, starts[bad], "a time without digits, or beyond 18 of them", "the file is damaged: export it again")
+        moments = np.zeros(len(starts), dtype=np.int64)
+        wrong = np.zeros(len(starts), dtype=bool)
+        for place in range(int(lengths.max()) if len(starts) else 0):
+            live = place < lengths
+            digit = buf[np.where(live, starts + 1 + place, starts + 1)] - np.uint8(48)
+            wrong |= digit > 9
+            moments = np.where(live, moments * 10 + digit, moments)
+        if wrong.any():
+            self._fail(buf, starts[np.flatnonzero(wrong)[0]], "a time that is not a whole number", "the file is damaged: export it again")
+        before = moments[0] if self.now is None and len(moments) else self.now
+        back = np.flatnonzero(np.diff(moments, prepend=before if before is not None else 0) < 0)
+        if len(back):
+            at = int(back[0])
+            earlier = moments[at - 1] if at else self.now
+            text = f"time runs backwards, from #{earlier} to #{moments[at]}"
+            self._fail(buf, starts[at], text, "captures were joined or the file is damaged: export one capture")
+        return moments
+
+    def _changes(
+        self,
+        buf: NDArray[np.uint8],
+        starts: Times,
+        ends: Times,
+        kinds: NDArray[np.uint8],
+        value: Times,
+        ticking: Times,
+        moments: Times,
+    ) -> None:
+        scalar = np.flatnonzero(kinds == SCALAR)
+        vector = value[kinds[value] == VECTOR]
+        tokens = np.concatenate([scalar, vector])
+        # The digits of a change, and its code: behind the digit for a single wire, in the next token for a vector.
+        low = np.concatenate([starts[scalar], starts[vector] + 1])
+        high = np.concatenate([starts[scalar] + 1, ends[vector]])
+        code = self._codes(
+            buf,
+            np.concatenate([starts[scalar] + 1, starts[vector + 1]]),
+            np.concatenate([ends[scalar], ends[vector + 1]]),
+        )
+        if len(vector):
+            order = np.argsort(tokens, kind="stable")
+            tokens, low, high, code = tokens[order], low[order], high[order], code[order]
+        if self.lines.plain:
+            keep = np.flatnonzero(self.lines.line_of[code] >= 0)
+            lines = self.lines.line_of[code[keep]]
+            levels = LEVEL[buf[high[keep] - 1]]
+        else:
+            parts = [self._bits(buf, low, high, code, slot) for slot in self.lines.slots]
+            keep = np.concatenate([part[0] for part in parts])
+            lines = np.concatenate([np.full(len(part[0]), slot.line) for part, slot in zip(parts, self.lines.slots, strict=True)])
+            levels = np.concatenate([part[1] for part in parts])
+            order = np.argsort(keep, kind="stable")
+            keep, lines, levels = keep[order], lines[order], levels[order]
+        # The time of a change is that of the last time token ahead of it.
+        start = 0 if self.now is None else self.now
+        known = np.concatenate([[start], moments])
+        times = known[np.searchsorted(ticking, tokens[keep])]
+        if self.now is None and len(moments) and not len(np.flatnonzero(tokens < ticking[0])):
+            start = int(moments[0])
+        if self.waiting is None:
+            self.waiting = (times, lines, levels)
+        else:
+            self.waiting = tuple(np.concatenate(pair) for pair in zip(self.waiting, (times, lines, levels), strict=True))  # type: ignore[assignment]
+        if not self.started and (len(times) or len(moments)):
+            self.first = min(start, int(times[0])) if len(times) else start
+            self.started = True
+
+    def _codes(self, buf: NDArray[np.uint8], starts: Times, ends: Times) -> NDArray[np.intp]:
+        """The index of each code among the declared ones."""
+        lengths = ends - starts
+        keys = np.zeros(len(starts), dtype=np.uint64)
+        for place in range(int(lengths.max()) if len(starts) else 0):
+            live = place < lengths
+            byte = buf[np.where(live, starts + place, starts)].astype(np.uint64)
+            grown = keys * np.uint64(256) + byte + (keys >> np.uint64(56)) * np.uint64(1099511628211)
+            keys = np.where(live, grown, keys)
+        found = np.minimum(np.searchsorted(self.lines.keys, keys), len(self.lines.keys) - 1)
+        wrong = np.flatnonzero(self.lines.keys[found] != keys) if len(keys) else []
+        if len(wrong):
+            at = int(wrong[0])
+            code = buf[starts[at] : ends[at]].tobytes().decode("latin-1")
+            what = f"a change of '{code[:20]}', which no $var declares" if code else "a change without an identifier code"
+            self._fail(buf, starts[at], what, "the file is damaged: export it again")
+        return found
+
+    @staticmethod
+    def _bits(
+        buf: NDArray[np.uint8], low: Times, high: Times, code: NDArray[np.intp], slot: Slot
+    ) -> tuple[Times, NDArray[np.uint8]]:
+        """The changes that concern one line, and its level after each; short vectors are extended as IEEE 1364 says."""
+        which = np.flatnonzero(code == slot.code)
+        at = high[which] - 1 - slot.bit
+        short = at < low[which]
+        levels = LEVEL[buf[np.where(short, low[which], at)]]
+        return which, np.where(short & (levels != UNKNOWN), np.uint8(LOW), levels)
+
+    def _block(self, end: int) -> Trace | None:
+        """The trace from where the last block ended up to `end`; changes at or after `end` go on waiting."""
+        if not self.started or self.waiting is None:
+            return None
+        times, lines, levels = self.waiting
+        ready = int(np.searchsorted(times, end, side="left"))
+        if self.first >= end:
+            return None
+        self.waiting = (times[ready:], lines[ready:], levels[ready:]) if ready < len(times) else None
+        width = len(self.lines.names)
+        changed, packed, unknown = fold(times[:ready], lines[:ready], levels[:ready], width, self.state, repeats=True)
+        kind = word_type(width)
+        if unknown is None and self.state[1]:
+            unknown = np.zeros_like(packed)
+        if not len(changed) or changed[0] > self.first:
+            changed = np.insert(changed, 0, self.first)
+            packed = np.insert(packed, 0, kind(self.state[0]))
+            unknown = None if unknown is None else np.insert(unknown, 0, kind(self.state[1]))
+        self.state = (int(packed[-1]), 0 if unknown is None else int(unknown[-1]))
+        self.first = end
+        if unknown is not None and not unknown.any():
+            unknown = None
+        return self._trace(changed, packed, unknown, end)
+
+
+def write(trace: Trace, comment: str = "") -> Iterator[bytes]:
+    """The trace as VCD, in pieces; the twin of `read`. The sample interval, where told, goes into a `$comment`."""
+    power = 0
+    while power > -15 and (trace.tick / Fraction(10) ** power).denominator != 1:
+        power -= 1
+    while power < -9 and float(trace.end * trace.tick / Fraction(10) ** power) > 2**60:
+        power += 1  # a tick that no timescale meets is rounded, as finely as 64 bits allow
+    factor, divisor = (trace.tick / Fraction(10) ** power).as_integer_ratio()
+    unit = max(exponent for exponent in UNITS.values() if exponent <= power)
+    name = next(name for name, exponent in UNITS.items() if exponent == unit)
+    header = [f"$timescale {10 ** (power - unit)}{name} $end"]
+    if comment:
+        header.insert(0, f"$comment {comment.replace('$', ' ')} $end")
+    if trace.sample:
+        interval = trace.sample * trace.tick
+        unit_of = next((u for u, e in UNITS.items() if (interval / Fraction(10) ** e).denominator == 1), "")
+        if unit_of:
+            header.append(f"$comment sample-interval {int(interval / Fraction(10) ** UNITS[unit_of])} {unit_of} $end")
+    header.append("$scope module capture $end")
+    codes = [chr(33 + k) for k in range(len(trace.names))]
+    header += [f"$var wire 1 {code} {name} $end" for code, name in zip(codes, trace.names, strict=True)]
+    header += ["$upscope $end", "$enddefinitions $end", ""]
+    yield "\n".join(header).encode()
+    width, rows = len(codes), 1 << 15
+    unknown = np.zeros_like(trace.levels) if trace.unknown is None else trace.unknown
+    shifts = np.arange(width, dtype=trace.levels.dtype)
+    before: NDArray[np.uint8] | None = None
+    for first in range(0, len(trace), rows):
+        times = _scaled(trace.times[first : first + rows], factor, divisor)
+        bits = ((trace.levels[first : first + rows, None] >> shifts) & 1).astype(np.uint8)
+        hidden = ((unknown[first : first + rows, None] >> shifts) & 1).astype(bool)
+        char = np.where(hidden, np.uint8(ord("x")), bits + np.uint8(ord("0")))
+        above = char[:1] ^ 0xFF if before is None else before
+        changed = char != np.concatenate([above, char[:-1]])
+        before = char[-1:]
+        row = np.empty((len(times), 21 + 3 * width), dtype=np.uint8)
+        present = np.ones(row.shape, dtype=bool)
+        row[:, 0], row[:, 20] = ord("#"), ord("\n")
+        rest = times.copy()
+        for place in range(19, 0, -1):
+            row[:, place] = rest % 10 + ord("0")
+            present[:, place] = (rest > 0) | (place == 19)
+            rest //= 10
+        row[:, 21::3], row[:, 22::3], row[:, 23::3] = char, [ord(code) for code in codes], ord("\n")
+        present[:, 21:] = np.repeat(changed, 3, axis=1)
+        yield row[present].tobytes()
+    if trace.end - 1 > int(trace.times[-1]):
+        yield f"#{int(_scaled(np.array([trace.end]), factor, divisor)[0])}\n".encode()
+
+
+def _scaled(times: Times, factor: int, divisor: int) -> Times:
+    """times * factor / divisor, rounded, without leaving 64 bits on the way."""
+    whole, part = np.divmod(times, divisor)
+    return whole * factor + (2 * part * factor + divisor) // (2 * divisor)

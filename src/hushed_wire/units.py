@@ -1,0 +1,63 @@
+"""Quantities with units, as people write them: 400kHz, 10us, 3.3V, 4.7kOhm; and how they are written back.
+
+`parse` is exact (a Fraction of the SI unit), since ticks must be exact; quantiphy is loaded only when a quantity is read
+or written. A bare number is refused except where a unit is plain from the option: 400 could be hertz or kilohertz.
+"""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+from .errors import HushedError
+
+__all__ = ["parse", "show", "show_time"]
+
+KINDS = {
+    "s": ("a time", "10us"),
+    "Hz": ("a frequency", "400kHz"),
+    "V": ("a voltage", "3.3V"),
+    "A": ("a current", "20mA"),
+    "Ohm": ("a resistance", "4.7kOhm"),
+    "F": ("a capacitance", "80pF"),
+}
+SAME = {"Ω": "Ohm", "Ω": "Ohm", "ohm": "Ohm", "Ohms": "Ohm", "ohms": "Ohm", "sec": "s", "hz": "Hz", "v": "V"}
+
+
+def parse(text: str, unit: str, where: str = "") -> Fraction:
+    """`text` as an exact number of `unit` ("s", "Hz", "V", "A", "Ohm", "F"); raises HushedError on another unit."""
+    from quantiphy import InvalidNumber, Quantity
+
+    kind, example = KINDS[unit]
+    remedy = f"write {kind} with its unit, like {example}"
+    try:
+        quantity = Quantity(text.strip())
+    except (InvalidNumber, ValueError) as error:
+        raise HushedError(f"'{text}' is not {kind}", where=where, remedy=remedy) from error
+    given = SAME.get(quantity.units, quantity.units)
+    if given != unit:
+        what = "has no unit" if not given else f"is in {quantity.units}, not {unit}"
+        raise HushedError(f"'{text}' {what}", where=where, remedy=remedy)
+    return Fraction(repr(quantity.real))
+
+
+def show(value: float, unit: str, digits: int = 4) -> str:
+    """`value` with an SI prefix: 2.5 µs, 400 kHz, 3.3 V."""
+    from quantiphy import Quantity
+
+    with Quantity.prefs(prec=digits - 1, map_sf=Quantity.map_sf_to_greek, minus="-"):
+        return str(Quantity(float(value), unit))
+
+
+def show_time(seconds: float, resolution: float = 0.0) -> str:
+    """A moment in a capture, with as many digits as `resolution` (seconds) deserves: 12.3456 ms."""
+    size = abs(seconds)
+    if size == 0:
+        return "0 s"
+    for factor, unit in ((1.0, "s"), (1e3, "ms"), (1e6, "µs"), (1e9, "ns")):
+        if size * factor >= 1.0:
+            break
+    decimals = 3
+    while resolution and decimals < 9 and resolution * factor * 10**decimals < 0.5:
+        decimals += 1
+    text = f"{seconds * factor:.{decimals}f}"
+    return f"{text.rstrip('0').rstrip('.') if '.' in text else text} {unit}"
