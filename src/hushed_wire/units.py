@@ -10,7 +10,7 @@ from fractions import Fraction
 
 from .errors import HushedError
 
-__all__ = ["parse", "show", "show_time"]
+__all__ = ["parse", "show", "show_time", "time_column"]
 
 KINDS = {
     "s": ("a time", "10us"),
@@ -61,3 +61,13 @@ def show_time(seconds: float, resolution: float = 0.0) -> str:
         decimals += 1
     text = f"{seconds * factor:.{decimals}f}"
     return f"{text.rstrip('0').rstrip('.') if '.' in text else text} {unit}"
+
+
+def time_column(seconds: list[float], resolution: float) -> list[str]:
+    """Times for a column of a table: one unit and one number of decimals, so that they line up."""
+    size = max((abs(second) for second in seconds), default=0.0)
+    factor, unit = next(((f, u) for f, u in ((1.0, "s"), (1e3, "ms"), (1e6, "µs"), (1e9, "ns")) if size * f >= 1.0), (1e9, "ns"))
+    decimals = 0
+    while decimals < 9 and resolution * factor * 10**decimals < 0.9:
+        decimals += 1
+    return [f"{second * factor:.{decimals}f} {unit}" for second in seconds]

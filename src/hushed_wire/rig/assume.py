@@ -9,8 +9,9 @@ import numpy as np
 from ..bus import i2c
 from ..bus.i2c_address import addresses
 from ..bus.roles import best_i2c, excerpt, fit_i2c, named_i2c
-from ..errors import HushedError
-from ..part import FRAMINGS, Part, catalog_names, commands, load
+from ..errors import HushedError, nearest
+from ..part import FRAMINGS, Commands, Part, catalog_names, commands, load
+from ..part.paged import Memory
 from ..trace import Trace
 from .schema import Bus, Device, Rig
 
@@ -39,6 +40,14 @@ class Setup:
 def assume(trace: Trace, options: Options) -> Setup:
     """A rig for a capture. Raises HushedError where nothing tells which lines are the bus."""
     assumed: dict[str, str] = {}
+    if options.part:
+        try:
+            part = load(options.part)
+        except HushedError as error:
+            error.where = "--part"
+            raise
+        if options.panel and options.panel not in part.panels:
+            raise HushedError(f"{part.name} has no ready panel '{options.panel}'", where="--panel", remedy=nearest(options.panel, part.panels))
     if options.bus not in ("", "i2c"):
         raise HushedError(f"bus '{options.bus}' cannot be decoded by this version", where="--bus", remedy="this version decodes i2c")
     for role in options.lines:
@@ -77,6 +86,8 @@ def _by_traffic(trace: Trace, given: dict[str, int]) -> tuple[int, int]:
         best = max(fits, key=lambda fit: (fit.score, fit.words), default=None)
     else:
         best = best_i2c(trace)
+        if len(trace) == 1 and len(trace.names) > 1:
+            return 0, 1  # nothing moves at all: any two lines tell so
         if best is None and len(trace.names) == 2:
             return 0, 1  # nothing else they could be; the diagnosis says what is wrong with them
     if best is None or not best.words:
@@ -103,7 +114,7 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
             own = commands(part, FRAMINGS[part.framings[0]](decoded.words, table, who.first, chosen))
             if len(own) and np.count_nonzero(own.kind == -1) > len(own) / 4:
                 continue  # most of it is no command of this part
-            out.append(_device(part, address, options, assumed, answers=address in answered))
+            out.append(_device(part, address, options, assumed, answers=address in answered, fitting=_fitting(part, own)))
             break
     if not out and options.part:
         part = parts[0]
@@ -128,13 +139,30 @@ def _meant(part: Part, tried: list[int]) -> int:
     return possible[0]
 
 
-def _device(part: Part, address: int, options: Options, assumed: dict[str, str], answers: bool) -> Device:
+def _fitting(part: Part, own: Commands) -> tuple[str, str]:
+    """The one ready panel that the captured set-up is for, and why; ("", "") where it does not tell."""
+    memory = Memory.of(own)
+    rules = {rule.register: rule.must_equal for rule in part.bring_up if rule.must_equal}
+    values = {register: memory.register(register) for register in rules}
+    if not values or None in values.values():
+        return "", ""
+    for name, panel in part.panels.items():
+        if all(str(getattr(panel, rules[register])) == str(value) for register, value in values.items()):
+            return name, ", ".join(f"{register.replace('.', ' ')} is {value}" for register, value in values.items())
+    return "", ""
+
+
+def _device(
+    part: Part, address: int, options: Options, assumed: dict[str, str], answers: bool, fitting: tuple[str, str] = ("", "")
+) -> Device:
     name = f"{part.name}-{address:02x}"
     if not options.part:
         how = f"{address:#04x} answers" if answers else f"{address:#04x} was meant"
-        assumed[f"part at {address:#04x}"] = f"{part.name}, as {how} and its bytes read as commands of that part"
-    panel = options.panel or next(iter(part.panels))
-    part.panel(panel)
+        assumed[f"part at {address:#04x}"] = f"the part is {part.name}, as {how}" + (" and its bytes read as commands of that part" if answers else "")
+    panel = options.panel or fitting[0] or next(iter(part.panels))
+    if panel not in part.panels:
+        raise HushedError(f"{part.name} has no ready panel '{panel}'", where="--panel", remedy=nearest(panel, part.panels))
     if not options.panel:
-        assumed[f"panel of {name}"] = f"{panel}, the usual one; say --panel for another"
+        why = f"as its {fitting[1]}" if fitting[0] else "the usual one"
+        assumed[f"panel of {name}"] = f"its panel is {panel}, {why}; say --panel for another"
     return Device(name, "bus", part.name, address, panel)

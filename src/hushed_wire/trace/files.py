@@ -136,6 +136,8 @@ def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
         Path(temporary).replace(target)
         temporary = None
     except FileNotFoundError as error:
+        if folder.is_dir():
+            raise HushedError("cannot be written", where=str(path), remedy="choose another place") from error
         raise HushedError(f"the folder '{folder}' does not exist", where=str(path), remedy=f"make it first: mkdir -p {folder}") from error
     except OSError as error:
         reason = error.strerror or str(error)
@@ -161,7 +163,7 @@ def encode_capture(name: str, trace: Trace, waveforms: Waveforms | None = None, 
         pieces = table.write(waveforms if waveforms is not None else trace)
     else:
         raise HushedError("the ending does not tell the format", where=name, remedy="end the name in .vcd or .csv (or .vcd.gz, .csv.gz)")
-    return iter([gzip.compress(b"".join(pieces), mtime=0)]) if packed else pieces
+    return iter([gzip.compress(b"".join(pieces), compresslevel=6, mtime=0)]) if packed else pieces
 
 
 def write_capture(path: str | Path, trace: Trace, waveforms: Waveforms | None = None, comment: str = "") -> None:

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["looks_like", "read", "write"]
 
 ROWS = 1 << 17
+LONGEST_ROW = 1 << 20  # bytes
 NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
 UNIT = re.compile(r"[(\[]?\s*(s|ms|us|µs|ns|ps|sec|second|seconds|v|mv|volt|volts|a|hz)\s*[)\]]?", re.IGNORECASE)
 TIME_NAME = re.compile(r"(time|t|zeit|x|seconds?|x[- ]?axis|timestamp|time[ _]?stamp)\b", re.IGNORECASE)
@@ -134,18 +135,29 @@ def looks_like(head: bytes) -> bool:
 
 
 class _Text(io.RawIOBase):
-    """A Stream as the file object that pandas wants."""
+    """A Stream as the file object that pandas wants: whole rows only; what comes behind the last line end stays in `tail`."""
 
     def __init__(self, stream: Stream) -> None:
         self.stream = stream
+        self.ready = memoryview(b"")
+        self.tail = b""
 
     def readable(self) -> bool:
         return True
 
     def readinto(self, buffer: Any) -> int:
-        data = self.stream.read(len(buffer))
-        buffer[: len(data)] = data
-        return len(data)
+        while not len(self.ready):
+            data = self.stream.read()
+            if not data:
+                return 0
+            whole = (self.tail + data).rpartition(b"\n")
+            if not whole[1] and len(whole[2]) > LONGEST_ROW:
+                raise HushedError("a row without end", where=self.stream.name, remedy="the file is damaged: export it again")
+            self.ready, self.tail = memoryview(whole[0] + whole[1]), whole[2]
+        count = min(len(buffer), len(self.ready))
+        buffer[:count] = self.ready[:count]
+        self.ready = self.ready[count:]
+        return count
 
 
 def read(
@@ -157,8 +169,9 @@ def read(
     shape = shape_of(stream.head)
     if shape is None:
         raise HushedError("not a table of numbers", where=stream.name, remedy="a CSV needs a row of 0/1 or volts for each moment")
+    text = _Text(stream)
     reader = pd.read_csv(
-        io.BufferedReader(_Text(stream), 1 << 20),
+        io.BufferedReader(text, 1 << 20),
         sep=shape.delimiter,
         decimal=shape.decimal,
         header=None,
@@ -171,6 +184,8 @@ def read(
         on_bad_lines="error",
         low_memory=False,
         skipinitialspace=True,
+        keep_default_na=False,
+        na_values=["x", "X", "z", "Z", "-", "?", ""],
     )
     table = Table(stream.name, shape, rate)
     try:
@@ -180,8 +195,7 @@ def read(
         found = re.search(r"line (\d+)", str(error))
         place = f"{stream.name}:{int(found[1]) + 0}" if found else stream.name
         raise HushedError("a row with more cells than the others", where=place, remedy="the file is damaged: export it again") from error
-    if stream.cut:
-        table.notes.append(Note("capture.cut-short", "the gzip data ends early; what was there was read"))
+    table.last_row(text.tail.decode(shape.encoding, "replace") if shape.encoding != "utf-16" else "", stream.cut)
     if table.volts:
         waveforms = table.waveforms()
         trace = levels(waveforms, threshold, hysteresis)
@@ -286,6 +300,21 @@ class Table:
                 self.times.append(seconds[at])
         self.rows += len(piece)
 
+    def last_row(self, tail: str, cut: bool) -> None:
+        """A row that no line end closes: taken when it is whole and in step, else the file was cut in it."""
+        import pandas as pd
+
+        cells = _cells(tail, self.shape.delimiter)
+        whole = len(cells) == len(self.shape.columns) and all(_number(cell, self.shape.decimal) for cell in cells)
+        if tail.strip() and whole and not cut and self.data_columns:
+            row = [float(cell.replace(",", ".") if self.shape.decimal == "," else cell) for cell in cells]
+            step = row[self.time_column] - self.span[1] if self.time_column is not None else 0.0
+            if self.time_column is None or 0 < step <= 1.5 * self.steps[1]:
+                self.take(pd.DataFrame([row]))
+                return
+        if tail.strip() or cut:
+            self.notes.append(Note("capture.cut-short", "the file ends in the middle of a row; what came before it was read"))
+
     def _check(self, seconds: NDArray[np.float64]) -> None:
         """Times ascend; their steps are noted."""
         if np.isnan(seconds).any():
@@ -379,25 +408,51 @@ class Table:
 
 def write(trace: Trace | Waveforms) -> Iterator[bytes]:
     """A trace as a list of changes, or waveforms as samples, with a time column in seconds; the twin of `read`."""
-    import pandas as pd
-
-    if isinstance(trace, Waveforms):
-        units, names = "V", trace.names
-        times, columns = trace.times, [np.char.mod("%.3f", volts) for volts in trace.volts]
-    else:
-        units, names = "", trace.names
-        # The state at the end closes the last stretch, so that the file lasts as long as the capture.
-        times = np.append(trace.times, trace.end - 1) if trace.end - 1 > trace.times[-1] else trace.times
-        levels_at = [trace.level_at(line, times) for line in range(len(names))]
-        columns = [np.array(["0", "1", "x"])[level] for level in levels_at]
+    names = [f'"{name}"' if "," in name else name for name in trace.names]
     yield (",".join(["Time", *names]) + "\n").encode()
-    if units:
-        yield (",".join(["s", *[units] * len(names)]) + "\n").encode()
-    decimals = max(9, len(str(trace.tick.denominator)) - 1 if trace.tick.numerator else 9)
-    seconds = times.astype(np.float64) * (trace.tick.numerator / trace.tick.denominator)
+    # As many decimals as the tick needs, and at least nanoseconds.
+    decimals = next((d for d in range(9, 13) if (trace.tick * 10**d).denominator == 1), 12)
+    times = trace.times
+    if isinstance(trace, Waveforms):
+        yield (",".join(["s", *["V"] * len(names)]) + "\n").encode()
+    elif trace.end - 1 > trace.times[-1]:
+        # The state at the end closes the last stretch, so that the file lasts as long as the capture.
+        times = np.append(times, trace.end - 1)
+    factor = float(trace.tick * 10**decimals)
     for first in range(0, len(times), ROWS):
         part = slice(first, first + ROWS)
-        frame = pd.DataFrame({"Time": np.char.mod(f"%.{min(decimals, 12)}f", seconds[part])})
-        for number, column in enumerate(columns):
-            frame[number] = column[part]
-        yield frame.to_csv(header=False, index=False, lineterminator="\n").encode()
+        cells = [_fixed(np.round(times[part] * factor).astype(np.int64), decimals)]
+        for line in range(len(names)):
+            if isinstance(trace, Waveforms):
+                volts = trace.volts[line][part]
+                column, present = _fixed(np.round(np.nan_to_num(volts) * 1000).astype(np.int64), 3)
+                present &= ~np.isnan(volts)[:, None]
+            else:
+                column = np.frombuffer(b"01x", np.uint8)[trace.level_at(line, times[part])][:, None]
+                present = np.ones(column.shape, dtype=bool)
+            cells.append((column, present))
+        rows, shown = [], []
+        for number, (column, present) in enumerate(cells):
+            end = np.full((len(column), 1), ord("\n") if number == len(cells) - 1 else ord(","), dtype=np.uint8)
+            rows += [column, end]
+            shown += [present, np.ones(end.shape, dtype=bool)]
+        yield np.concatenate(rows, axis=1)[np.concatenate(shown, axis=1)].tobytes()
+
+
+def _fixed(number: Times, decimals: int) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+    """Whole numbers of 10^-decimals as text: (n, width) characters, and which of them are there."""
+    digits = max(decimals + 1, len(str(int(np.abs(number).max(initial=0)))))
+    chars = np.empty((len(number), digits + 2), dtype=np.uint8)
+    present = np.ones(chars.shape, dtype=bool)
+    chars[:, 0], present[:, 0] = ord("-"), number < 0
+    rest = np.abs(number)
+    column = digits + 1
+    for place in range(digits):
+        if place == decimals:
+            chars[:, column] = ord(".")
+            column -= 1
+        chars[:, column] = rest % 10 + ord("0")
+        present[:, column] = (rest > 0) | (place <= decimals)
+        rest //= 10
+        column -= 1
+    return chars, present

@@ -22,6 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
+from ..units import show_time
 from .model import HIGH, LOW, MAX_LINES, UNKNOWN, Note, Times, Trace, fold, word_type
 from .stream import Stream
 
@@ -211,14 +212,13 @@ def read(stream: Stream, wanted: list[str] | None = None) -> tuple[list[str], Fr
 
 def _blocks(stream: Stream, header: Header, lines: Lines, rest: bytes, line: int) -> Iterator[Trace]:
     body = Body(header, lines, stream.name, line)
-    while True:
-        piece = stream.read(PIECE)
-        if not piece:
-            break
-        block = body.feed(rest + piece)
-        rest = body.rest
+    more = True
+    while more:
+        block = body.feed(rest)
         if block is not None:
             yield block
+        piece = stream.read(PIECE)
+        rest, more = body.rest + piece, bool(piece)
     yield body.finish(rest, stream.cut)
 
 
@@ -251,7 +251,7 @@ class Body:
     def finish(self, rest: bytes, cut: bool) -> Trace:
         """What is left. A last token that nothing ends is dropped when it may be half of one."""
         if cut or (rest.strip() and not rest.strip().startswith(b"$")):
-            text = f"the file ends in the middle of a change; it was read up to {float((self.now or 0) * self.tick):g} s"
+            text = f"the file ends in the middle of a change; it was read up to {show_time(float((self.now or 0) * self.tick))}"
             self.notes.append(Note("capture.cut-short", text))
         end = self.now or 0
         if not self.started or (self.waiting is not None and len(self.waiting[0])):

@@ -1,0 +1,1 @@
+"""The command line: argparse, one thin module a command."""

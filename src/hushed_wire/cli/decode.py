@@ -1,0 +1,124 @@
+"""The transactions of a capture, and the controller commands in them."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import TYPE_CHECKING, Any
+
+from . import options
+
+if TYPE_CHECKING:
+    from ..rig import Reading
+
+EXAMPLES = """\
+examples:
+  hushed-wire decode tide.vcd
+  hushed-wire decode tide.vcd --rig front-desk.toml --format json -o tide.json
+  hushed-wire decode dump.bin --raw 1 --rate 24MHz --line scl=0 --line sda=1 --format jsonl
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    options.add_capture(parser)
+    options.add_rig(parser)
+    options.add_text(parser, ("text", "json", "jsonl", "csv"))
+    parser.add_argument("--all", action="store_true", help="list every transaction, however many there are")
+    parser.add_argument("--summary", action="store_true", help="counts only, no listing")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    if streams(args):
+        return stream(args)
+    from ..rig import read
+
+    source, trace, plan = options.load(args)
+    reading = read(trace, plan.rig)
+    warn(trace.notes)
+    if args.format == "text":
+        from ..bus.i2c_timing import MODES, measure, median_clock, mode_of
+        from ..view import listing
+
+        clock = median_clock(trace, measure(trace, reading.scl, reading.sda))
+        mode = MODES[mode_of(clock)] if clock else ""
+        options.report(args, lambda out: listing.decoded(out, reading, plan, source.path, clock, mode, args.all, args.summary))
+        return 0
+    from ..view import record
+
+    tick = trace.tick.as_integer_ratio()
+    transactions = record.transactions(reading.decoded.words, reading.transactions, reading.addresses, tick, reading.bus.name)
+    commands = (entry for device in reading.devices for entry in record.commands(device, trace))
+    if args.format == "json":
+        out: dict[str, Any] = {"capture": record.capture(trace, source.path)}
+        out |= record.summary(reading) if args.summary else {"transactions": list(transactions), "commands": list(commands)}
+        out["assumed"] = plan.assumed
+        options.emit(args, record.json_bytes(out))
+    elif args.format == "jsonl":
+        entries = [] if args.summary else [
+            *({"record": "transaction", **entry} for entry in transactions),
+            *({"record": "command", **entry} for entry in commands),
+        ]  # fmt: skip
+        entries.append({"record": "summary", **record.summary(reading)})
+        options.emit(args, b"".join(record.json_bytes(entry, pretty=False) for entry in entries))
+    else:
+        options.emit(args, csv_of(reading, transactions))
+    return 0
+
+
+def csv_of(reading: Reading, transactions: Any) -> bytes:
+    """Transactions as CSV: one row each, bytes in hex, what they mean to the part beside them."""
+    import csv
+    import io
+
+    from ..view.listing import meanings
+
+    said = meanings(reading)
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["start", "end", "bus", "address", "direction", "answered", "bytes", "began", "ended", "meaning"])
+    for index, entry in enumerate(transactions):
+        address = "" if entry["address"] is None else f"{entry['address']:#04x}"
+        data = " ".join(f"{byte:02X}" for byte in entry["bytes"])
+        answered = "" if entry["acks"][0] is None else str(entry["acks"][0]).lower()
+        sense = "; ".join(said.get(index, []))
+        writer.writerow(
+            [entry["start"], entry["end"], entry["bus"], address, entry["direction"] or "", answered, data, entry["began"], entry["ended"], sense]
+        )
+    return out.getvalue().encode()
+
+
+def warn(notes: Any) -> None:
+    """Warnings about the file, on stderr, so that they reach people whatever the format is."""
+    for note in notes:
+        if note.code:
+            sys.stderr.write(f"hushed-wire: warning: {note.text}\n")
+
+
+def streams(args: argparse.Namespace) -> bool:
+    """Whether transactions can go out while the capture is read: lines known, no part, no window."""
+    known = {text.partition("=")[0].lower() for text in args.line} >= {"scl", "sda"}
+    return args.format == "jsonl" and known and not (args.rig or args.part or args.start or args.end or args.save_rig)
+
+
+def stream(args: argparse.Namespace) -> int:
+    """JSON Lines in bounded memory, whatever the length of the capture."""
+    from ..view.stream import i2c_records
+
+    roles = options.roles(args)
+    source = options.open_source(args, list(roles.values()))
+    if args.output and args.output != "-":
+        from ..trace.files import replace_file
+
+        notes: list[Any] = []
+        replace_file(args.output, i2c_records(source, roles, notes, args.summary))
+        warn(notes)
+        return 0
+    notes = []
+    sys.stdout.flush()
+    for piece in i2c_records(source, roles, notes, args.summary):
+        sys.stdout.buffer.write(piece)
+    sys.stdout.buffer.flush()
+    warn(notes)
+    return 0

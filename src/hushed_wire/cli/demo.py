@@ -1,0 +1,87 @@
+"""The whole example, as a guided tour: writes the demo data to a folder, then runs each command on it and shows both."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import sys
+from pathlib import Path
+
+from ..errors import HushedError
+
+EXAMPLES = """\
+examples:
+  hushed-wire demo                      into ./skerry-haven
+  hushed-wire demo /tmp/tour --no-tour  only the files
+"""
+
+MARKER = "front-desk.toml"
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    parser.add_argument("folder", nargs="?", default="skerry-haven", metavar="FOLDER", help="where to (default: skerry-haven)")
+    parser.add_argument("--no-tour", action="store_true", help="write the files, run nothing")
+    parser.add_argument("--color", choices=("auto", "always", "never"), default="auto", help="default: auto, on a terminal only")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    from ..demo.captures import build
+    from ..trace.files import replace_file
+
+    folder = Path(args.folder)
+    try:
+        if folder.is_dir() and any(folder.iterdir()) and not (folder / MARKER).exists():
+            raise HushedError("the folder holds other files", where=str(folder), remedy="name a new folder, like: hushed-wire demo tour")
+        folder.mkdir(exist_ok=True)
+    except FileNotFoundError as error:
+        raise HushedError("the folder above it does not exist", where=str(folder), remedy=f"make it first: mkdir -p {folder.parent}") from error
+    except FileExistsError as error:
+        raise HushedError("is a file", where=str(folder), remedy="name a new folder") from error
+    except OSError as error:
+        raise HushedError(f"cannot be made: {error.strerror}", where=str(folder), remedy="name a folder that you may write to") from error
+    sys.stdout.write(f"The tide lock of Skerry Haven, front desk: its files go to {folder}\n")
+    for name, data in build():
+        replace_file(folder / name, [data])
+        sys.stdout.write(f"  {name:<24} {len(data):>9,} bytes\n")
+        sys.stdout.flush()
+    if not args.no_tour:
+        tour(folder, args.color)
+    return 0
+
+
+def tour(folder: Path, color: str) -> None:
+    """Every command on the data, command first, then what it prints."""
+    from ..demo.captures import CAPTURES
+
+    rig = ["--rig", "front-desk.toml"]
+    stops: list[tuple[str, list[str]]] = [
+        ("What is on the wires?", ["lines", "healthy.vcd"]),
+        ("The same in volts; levels and thresholds are found from the histogram.", ["lines", "healthy-volts.csv.gz"]),
+        ("What was said, and what it means to the controller.", ["decode", "healthy.vcd", *rig]),
+        ("What the glass showed.", ["screen", "healthy.vcd", *rig, "--picture", "glass.png"]),
+        ("Waveforms with words over them, as a figure.", ["plot", "healthy.vcd", *rig, "--from", "1.9ms", "--to", "2.2ms", "-o", "plot.png"]),
+        ("Is anything wrong? Without a rig the tool says what it assumed.", ["diagnose", "healthy.vcd"]),
+        *((f"The fault: {r.story}.", ["diagnose", r.name, *rig]) for r in CAPTURES if "healthy" not in r.name),
+        ("What that wrong set-up looks like on the glass.", ["screen", "other-panel.vcd", *rig]),
+        (
+            "Any mishap can be rehearsed.",
+            ["rehearse", "tide.hush", *rig, "--mishap", "swap:SCL,SDA", "--rate", "10MHz", "-o", "rehearsed.vcd"],
+        ),
+    ]
+    from .main import main
+
+    for number, (title, words) in enumerate(stops, 1):
+        shown = " ".join(words)
+        bold, plain = ("\033[1m", "\033[0m") if color == "always" or (color == "auto" and sys.stdout.isatty()) else ("", "")
+        sys.stdout.write(f"\n{bold}── {number}/{len(stops)}  {title}{plain}\n$ hushed-wire {shown}\n\n")
+        sys.stdout.flush()
+        colored = [*words, "--color", color] if words[0] in ("lines", "decode", "screen", "diagnose") else words
+        with contextlib.chdir(folder):
+            status = main(colored)
+        sys.stdout.flush()
+        sys.stderr.flush()
+        if status:
+            sys.stdout.write(f"(exit status {status})\n")
+    sys.stdout.write(f"\nThe files stay in {folder}: try the commands on them, or on your own capture.\n")

@@ -1,0 +1,55 @@
+"""What is on each line of a capture: activity, idle level, rates, shortest pulse, levels in volts, likely role."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any
+
+from . import options
+
+if TYPE_CHECKING:
+    from ..trace import Trace
+
+EXAMPLES = """\
+examples:
+  hushed-wire lines tide.vcd
+  hushed-wire lines scope.csv --threshold 1.2V
+  hushed-wire lines dump.bin --raw 1 --rate 24MHz --format json
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    options.add_capture(parser)
+    options.add_text(parser)
+
+
+def rows_of(trace: Trace) -> list[dict[str, Any]]:
+    """One record a line."""
+    from dataclasses import asdict
+
+    from ..bus.roles import best_i2c
+    from ..trace.stats import statistics
+
+    best = best_i2c(trace)
+    likely = {best.scl: "i2c scl", best.sda: "i2c sda"} if best is not None else {}
+    return [{**asdict(statistics(trace, line)), "likely": [likely[line]] if line in likely else []} for line in range(len(trace.names))]
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    source = options.open_source(args)
+    trace = options.windowed(source.read(), args)
+    rows = rows_of(trace)
+    if args.format == "json":
+        from ..view.record import json_bytes
+
+        record: dict[str, Any] = {"lines": rows, "duration": trace.duration, "tick": float(trace.tick)}
+        if trace.volts:
+            record["volts"] = [dict(zip(("low", "high", "threshold"), entry, strict=True)) for entry in trace.volts]
+        options.emit(args, json_bytes(record))
+        return 0
+    from ..view import listing
+
+    options.report(args, lambda out: listing.lines(out, trace, source.path, rows))
+    return 0

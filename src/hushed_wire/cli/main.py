@@ -1,0 +1,127 @@
+# PYTHON_ARGCOMPLETE_OK
+"""The command line. Only the named command's module is loaded, and that loads the core only when it runs."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+from typing import NoReturn
+
+from ..errors import HushedError, nearest
+from ..version import VERSION
+
+__all__ = ["main"]
+
+# In the order of the work: group, command, what it does. The module of a command bears its name.
+COMMANDS: list[tuple[str, str, str]] = [
+    ("wire up", "lines", "what is on each line: activity, idle level, rates, shortest pulse, likely role"),
+    ("bring up", "rehearse", "the capture that a sequence should give on a rig, as a file, with mishaps on request"),
+    ("listen", "decode", "transactions and controller commands"),
+    ("listen", "screen", "the picture that the panel showed"),
+    ("listen", "plot", "waveforms with decoded words over them, as a figure"),
+    ("find the fault", "diagnose", "what is wrong: the cause, the evidence, the next step"),
+    ("port", "demo", "the whole example with the demo data, as a guided tour"),
+]
+
+USAGE = "hushed-wire COMMAND [ARGUMENT …]"
+HEAD = "Explains dark and garbled displays from a capture of their wires."
+TAIL = """\
+start here:
+  hushed-wire diagnose CAPTURE          what is wrong, from one capture
+  hushed-wire demo                      see it work on made-up faults
+  hushed-wire COMMAND --help            options and examples of a command
+
+Captures are VCD or CSV files (plain or gzip), or raw samples with --raw and --rate; '-' is standard input.
+Exit status: 0 nothing wrong, 1 findings, 2 unusable input or arguments, 130 interrupted.
+"""
+
+
+class Parser(argparse.ArgumentParser):
+    """Errors in one shape, and exit status 2."""
+
+    def error(self, message: str) -> NoReturn:
+        """Prints the error and where help is."""
+        sys.stderr.write(f"hushed-wire: {message}\n  see {self.prog} --help\n")
+        sys.exit(2)
+
+
+def _help() -> str:
+    groups: dict[str, list[tuple[str, str]]] = {}
+    for group, name, text in COMMANDS:
+        groups.setdefault(group, []).append((name, text))
+    lines = [f"usage: {USAGE}", "", HEAD, ""]
+    for group, entries in groups.items():
+        lines.append(f"{group}:")
+        lines += [f"  {name:<10} {text}" for name, text in entries]
+        lines.append("")
+    return "\n".join(lines) + "\n" + TAIL
+
+
+def _parser_for(name: str) -> Parser:
+    module = importlib.import_module(f"hushed_wire.cli.{name}")
+    parser = Parser(
+        prog=f"hushed-wire {name}",
+        description=module.__doc__.split("\n\n")[0] if module.__doc__ else None,
+        epilog=module.EXAMPLES,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    module.arguments(parser)
+    parser.set_defaults(run=module.run)
+    return parser
+
+
+def _complete() -> None:
+    """Shell completion: argcomplete wants the whole tree."""
+    import argcomplete
+
+    parser = Parser(prog="hushed-wire")
+    below = parser.add_subparsers()
+    for _, name, text in COMMANDS:
+        module = importlib.import_module(f"hushed_wire.cli.{name}")
+        module.arguments(below.add_parser(name, help=text))
+    argcomplete.autocomplete(parser)
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Runs the command line; returns the exit status."""
+    if "_ARGCOMPLETE" in os.environ:
+        _complete()
+    words = list(sys.argv[1:] if argv is None else argv)
+    try:
+        return _run(words)
+    except HushedError as error:
+        sys.stderr.write(f"hushed-wire: {error}\n")
+        return 2
+    except KeyboardInterrupt:
+        sys.stderr.write("hushed-wire: interrupted\n")
+        return 130
+    except BrokenPipeError:
+        # The reader of a pipe has had enough; what is still buffered has nowhere to go.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return 0
+    except MemoryError:
+        sys.stderr.write("hushed-wire: not enough memory\n  read a part of the capture with --from and --to\n")
+        return 2
+
+
+def _run(words: list[str]) -> int:
+    if not words or words[0] in ("-h", "--help", "help"):
+        if len(words) > 1 and words[0] == "help":
+            return _run([words[1], "--help"])
+        sys.stdout.write(_help())
+        return 0 if words else 2
+    if words[0] in ("-V", "--version"):
+        sys.stdout.write(f"hushed-wire {VERSION}\n")
+        return 0
+    names = [name for _, name, _ in COMMANDS]
+    if words[0] not in names:
+        raise HushedError(f"there is no command '{words[0]}'", remedy=nearest(words[0], names) + "; hushed-wire --help lists them")
+    parser = _parser_for(words[0])
+    args = parser.parse_args(words[1:])
+    status: int = args.run(args)
+    sys.stdout.flush()
+    return status

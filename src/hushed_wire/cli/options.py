@@ -1,0 +1,205 @@
+"""Options of one meaning have one name in all commands; here they are added, and turned into what the core takes."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from fractions import Fraction
+from typing import TYPE_CHECKING, Any
+
+from ..errors import HushedError
+
+if TYPE_CHECKING:
+    from ..rig import Setup
+    from ..trace import Source, Trace
+
+__all__ = ["add_capture", "add_rig", "add_text", "emit", "open_source", "plan_for", "save_rig", "windowed"]
+
+
+def add_capture(parser: argparse.ArgumentParser) -> None:
+    """The capture and how its file is read."""
+    parser.add_argument("capture", metavar="CAPTURE", help="VCD or CSV file, plain or gzip; '-' is standard input")
+    group = parser.add_argument_group("reading the capture")
+    group.add_argument("--raw", type=int, metavar="BYTES", help="the file holds raw samples of so many bytes (1, 2, 4, 8); needs --rate")
+    group.add_argument("--rate", metavar="RATE", help="sample rate, like 20MHz, where the file does not tell it")
+    group.add_argument("--threshold", metavar="V", help="for files in volts: the middle between low and high, like 1.5V")
+    group.add_argument("--hysteresis", metavar="V", help="for files in volts: full width of the band around it, like 0.2V")
+    group.add_argument("--from", dest="start", metavar="T", help="leave out what comes before this time, like 1.5ms")
+    group.add_argument("--to", dest="end", metavar="T", help="leave out what comes after this time")
+
+
+def add_rig(parser: argparse.ArgumentParser) -> None:
+    """What hangs on the wires: a rig file, or options, or nothing (then it is worked out)."""
+    group = parser.add_argument_group("what hangs on the wires (worked out from names and traffic where not given)")
+    group.add_argument("--rig", metavar="FILE", help="rig file")
+    group.add_argument("--bus", metavar="KIND", help="kind of bus (i2c)")
+    group.add_argument("--line", action="append", default=[], metavar="ROLE=LINE", help="line that plays a role, like scl=D0; by name or number")
+    group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
+    group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
+    group.add_argument("--clock", metavar="RATE", help="bus clock that is meant, like 400kHz")
+    group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
+
+
+def add_text(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:
+    """How the report is written."""
+    group = parser.add_argument_group("the report")
+    group.add_argument("--format", choices=formats, default="text", help="default: text")
+    group.add_argument("-o", dest="output", metavar="FILE", help="write it to a file instead of standard output")
+    group.add_argument("--color", choices=("auto", "always", "never"), default="auto", help="default: auto, on a terminal only")
+    group.add_argument("-v", "--verbose", action="store_true", help="say more")
+    group.add_argument("-q", "--quiet", action="store_true", help="say less")
+
+
+def quantity(text: str | None, unit: str, option: str) -> Fraction | None:
+    """An option with a unit; HushedError names the option."""
+    if text is None:
+        return None
+    from ..units import parse
+
+    return parse(text, unit, option)
+
+
+def roles(args: argparse.Namespace) -> dict[str, str]:
+    """--line ROLE=LINE, as a table."""
+    out: dict[str, str] = {}
+    for text in args.line:
+        role, equals, line = text.partition("=")
+        if not equals or not role or not line:
+            raise HushedError(f"'{text}' is not ROLE=LINE", where="--line", remedy="like --line scl=D0 --line sda=D1")
+        if role.lower() in out:
+            raise HushedError(f"the role '{role}' is given twice", where="--line", remedy="leave one of them")
+        out[role.lower()] = line
+    return out
+
+
+def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> Source:
+    """Opens the capture as the options say."""
+    from ..trace import open_capture
+
+    threshold = quantity(args.threshold, "V", "--threshold")
+    hysteresis = quantity(args.hysteresis, "V", "--hysteresis")
+    if hysteresis is not None and hysteresis < 0:
+        raise HushedError("a hysteresis below zero", where="--hysteresis", remedy="give the full width of the band, like 0.2V")
+    rate = quantity(args.rate, "Hz", "--rate")
+    if rate is not None and rate <= 0:
+        raise HushedError("a sample rate has to be above zero", where="--rate", remedy="like --rate 20MHz")
+    return open_capture(
+        args.capture,
+        stdin=sys.stdin.buffer,
+        raw=args.raw,
+        rate=rate,
+        wanted=wanted,
+        threshold=None if threshold is None else float(threshold),
+        hysteresis=None if hysteresis is None else float(hysteresis),
+    )
+
+
+def windowed(trace: Trace, args: argparse.Namespace) -> Trace:
+    """The part between --from and --to."""
+    start, end = quantity(args.start, "s", "--from"), quantity(args.end, "s", "--to")
+    if start is None and end is None:
+        return trace
+    first = trace.start if start is None else trace.ticks(start)
+    last = trace.end if end is None else trace.ticks(end)
+    if first >= last:
+        raise HushedError("the window is empty", where="--from/--to", remedy="--from has to be before --to")
+    return trace.window(first, last)
+
+
+def rig_given(args: argparse.Namespace) -> Any:
+    """The rig file, with --line and --clock over it; None where no rig was named."""
+    if not args.rig:
+        return None
+    from ..rig import load_rig
+    from ..rig.pipeline import the_bus
+
+    for option in ("part", "panel", "bus"):
+        if getattr(args, option):
+            raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
+    rig = load_rig(args.rig)
+    bus = the_bus(rig, args.rig)
+    bus.lines.update(roles(args))
+    if args.clock:
+        quantity(args.clock, "Hz", "--clock")
+        bus.clock = args.clock
+    return rig
+
+
+def wanted_lines(args: argparse.Namespace, rig: Any) -> list[str] | None:
+    """The lines that matter, where they are known before the capture is read."""
+    from ..rig.pipeline import the_bus
+
+    lines = the_bus(rig, args.rig).lines if rig is not None else roles(args)
+    return list(lines.values()) or None
+
+
+def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
+    """The rig to read by: the file, or one worked out from options, names and traffic."""
+    from ..rig import Options, Setup, assume, lines_of
+    from ..rig.pipeline import the_bus
+
+    if rig is not None:
+        try:
+            lines_of(trace, the_bus(rig))
+        except HushedError as error:
+            error.where = error.where or args.capture
+            raise
+        return Setup(rig)
+    quantity(args.clock, "Hz", "--clock")
+    try:
+        return assume(trace, Options(args.bus or "", roles(args), args.part or "", args.panel or "", args.clock or ""))
+    except HushedError as error:
+        error.where = error.where or args.capture
+        raise
+
+
+def load(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
+    """Capture and rig, read and matched."""
+    rig = rig_given(args)
+    source = open_source(args, wanted_lines(args, rig))
+    trace = windowed(source.read(), args)
+    plan = plan_for(trace, args, rig)
+    save_rig(args, plan)
+    return source, trace, plan
+
+
+def save_rig(args: argparse.Namespace, plan: Setup) -> None:
+    """--save-rig."""
+    if args.save_rig:
+        from ..rig import rig_toml
+        from ..trace.files import replace_file
+
+        replace_file(args.save_rig, [rig_toml(plan.rig).encode()])
+
+
+def emit(args: argparse.Namespace, data: bytes) -> None:
+    """Writes a product to -o or standard output."""
+    if args.output and args.output != "-":
+        from ..trace.files import replace_file
+
+        replace_file(args.output, [data])
+        return
+    sys.stdout.flush()
+    sys.stdout.buffer.write(data)
+    sys.stdout.buffer.flush()
+
+
+def report(args: argparse.Namespace, write: Any) -> None:
+    """Runs `write(console)` on the terminal, or into the file that -o names."""
+    from ..view.console import console
+
+    if args.output and args.output != "-":
+        import io
+
+        from ..trace.files import replace_file
+
+        text = io.TextIOWrapper(io.BytesIO(), encoding="utf-8")
+        out = console("always" if args.color == "always" else "never", text)
+        write(out)
+        out.file.flush()
+        text.flush()
+        replace_file(args.output, [text.buffer.getvalue()])  # type: ignore[attr-defined]
+        return
+    out = console(args.color)
+    write(out)
+    out.file.flush()

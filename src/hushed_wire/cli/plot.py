@@ -1,0 +1,49 @@
+"""Waveforms with decoded words and commands over them, as PNG, SVG or PDF."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from ..errors import HushedError
+from . import options
+
+EXAMPLES = """\
+examples:
+  hushed-wire plot tide.vcd -o tide.png
+  hushed-wire plot tide.vcd --from 1.2ms --to 1.4ms -o start.svg
+  hushed-wire plot scope.csv --line scl=CH1 --line sda=CH2 -o volts.png
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    options.add_capture(parser)
+    options.add_rig(parser)
+    parser.add_argument("-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output")
+    parser.add_argument("-q", "--quiet", action="store_true", help="say less")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    from ..rig import read
+    from ..view.figure import FORMATS, plot
+    from .decode import warn
+
+    kind = "png" if args.output == "-" else args.output.rpartition(".")[2].lower()
+    if kind not in FORMATS:
+        raise HushedError("the ending does not tell the kind of figure", where=args.output, remedy="end the name in .png, .svg or .pdf")
+    rig = options.rig_given(args)
+    source = options.open_source(args, options.wanted_lines(args, rig))
+    whole = source.read()
+    # Words are decoded from the whole capture: a window may begin in the middle of one.
+    plan = options.plan_for(whole, args, rig)
+    options.save_rig(args, plan)
+    reading = read(whole, plan.rig)
+    warn(whole.notes)
+    part = options.windowed(whole, args)
+    window = part.seconds(part.start), part.seconds(part.end)
+    options.emit(args, plot(reading, source.path, window, source.waveforms, kind))
+    if args.output != "-" and not args.quiet:
+        sys.stderr.write(f"{args.output}: {len(whole.names)} lines, {window[0]:g} s to {window[1]:g} s\n")
+    return 0

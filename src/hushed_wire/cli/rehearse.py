@@ -1,0 +1,75 @@
+"""The capture that a sequence should give on a rig, as a file; with mishaps, to see what a fault looks like."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from ..errors import HushedError
+from . import options
+
+EXAMPLES = """\
+examples:
+  hushed-wire rehearse tide.hush --rig front-desk.toml -o tide.vcd
+  hushed-wire rehearse tide.hush --rig front-desk.toml --mishap swap:SCL,SDA -o swapped.vcd
+  hushed-wire rehearse tide.hush --rig front-desk.toml --volts --rate 20MHz -o volts.csv
+
+mishaps:
+  swap:LINE,LINE               two wires are exchanged between driver and devices, so nothing answers
+  stuck:LINE,low               a line never leaves a level (low or high)
+  spike:LINE,COUNT             pulses of 15 to 35 ns on a line
+  late-start:TIME              the capture starts later
+  refuse:DEVICE                a device does not acknowledge its address
+  double-address:DEVICE        the driver shifts an address that is shifted already
+  fast-clock:RATE              the driver clocks at another rate than the rig says
+  drop-step:NAME               the driver leaves out all steps of that name
+  shorten:NAME,COUNT           the driver sends only the first COUNT data bytes of the last such step
+  alter-step:NAME.FIELD=VALUE  the driver sends a command with another value
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    parser.add_argument("sequence", metavar="SEQUENCE", help=".hush file")
+    parser.add_argument("--rig", metavar="FILE", required=True, help="rig file")
+    parser.add_argument("-o", dest="output", metavar="FILE", required=True, help="the capture: .vcd or .csv, with .gz packed; '-' is VCD on standard output")
+    parser.add_argument("--mishap", action="append", default=[], metavar="WHAT:DETAIL", help="do this on purpose (repeatable; list below)")
+    parser.add_argument("--clock", metavar="RATE", help="bus clock (default: the rig's)")
+    parser.add_argument("--rate", metavar="RATE", help="sample rate of the capture (default: 50 samples a clock)")
+    parser.add_argument("--jitter", metavar="T", default="5ns", help="jitter of edges, RMS (default: 5ns)")
+    parser.add_argument("--seed", type=int, default=0, metavar="N", help="of all that is random (default: 0)")
+    parser.add_argument("--volts", action="store_true", help="write volts, with the rig's supply and rise time, to a .csv")
+    parser.add_argument("-q", "--quiet", action="store_true", help="say less")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    from ..rig import load_rig
+    from ..rig.rehearse import parse_mishap, rehearse
+    from ..trace.files import encode_capture, write_capture
+
+    if args.seed < 0:
+        raise HushedError("a seed below zero", where="--seed", remedy="0 or more")
+    jitter = options.quantity(args.jitter, "s", "--jitter") or 0
+    if not 0 <= jitter <= 1:
+        raise HushedError(f"a jitter of {args.jitter}", where="--jitter", remedy="0s to 1s, like 5ns")
+    trace, waveforms = rehearse(
+        Path(args.sequence),
+        load_rig(args.rig),
+        mishaps=[parse_mishap(text) for text in args.mishap],
+        clock=options.quantity(args.clock, "Hz", "--clock"),
+        rate=options.quantity(args.rate, "Hz", "--rate"),
+        seed=args.seed,
+        jitter=float(jitter),
+        in_volts=args.volts,
+    )
+    comment = f"rehearsal of {Path(args.sequence).name}" + "".join(f" with {text}" for text in args.mishap)
+    if args.output == "-":
+        for piece in encode_capture("-", trace, waveforms, comment):
+            sys.stdout.buffer.write(piece)
+        return 0
+    write_capture(args.output, trace, waveforms, comment)
+    if not args.quiet:
+        sys.stderr.write(f"{args.output}: {trace.duration * 1e3:.3f} ms, {len(trace.names)} lines, {len(trace):,} changes\n")
+    return 0

@@ -1,0 +1,1 @@
+"""The demo scenario: the tide lock of Skerry Haven. Rigs, sequences and pictures are files; captures are made from them."""

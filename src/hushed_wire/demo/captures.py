@@ -1,0 +1,72 @@
+"""The demo's captures: each is the front desk's sequence on its rig, healthy or with a mishap, from a fixed seed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from importlib.resources import files
+
+from ..rig import load_rig
+from ..rig.rehearse import parse_mishap, rehearse
+from ..trace.files import encode_capture
+
+__all__ = ["CAPTURES", "FILES", "Recording", "build"]
+
+FILES = ("front-desk.toml", "tide.hush", "tide.pbm")
+SEED = 1706
+
+
+@dataclass(frozen=True)
+class Recording:
+    """A capture of the demo. story: what happened, in a sentence. finds: the code that diagnosis has to name."""
+
+    name: str
+    story: str
+    finds: str
+    mishaps: tuple[str, ...] = ()
+    rate: int = 20_000_000
+    volts: bool = False
+
+
+CAPTURES = (
+    Recording("healthy.vcd", "the tide display as it should be", "picture.all-traffic-good"),
+    Recording("healthy-volts.csv.gz", "the same in volts", "picture.all-traffic-good", rate=10_000_000, volts=True),
+    Recording("swapped.vcd", "the two bus wires were exchanged at the plug", "wiring.swapped-lines", ("swap:SCL,SDA",)),
+    Recording("held-low.vcd", "SDA never comes up", "wiring.stuck-line", ("stuck:SDA,low",)),
+    Recording("nobody-there.vcd", "the display has no supply", "address.no-answer", ("refuse:tide",)),
+    Recording("shifted.vcd", "the driver was given the address from the module's label", "address.shifted", ("double-address:tide",)),
+    Recording("too-fast.vcd", "somebody tried a faster clock", "timing.clock-too-fast", ("fast-clock:1MHz",)),
+    Recording("never-on.vcd", "the driver never switches the display on", "setup.display-off", ("drop-step:display",)),
+    Recording("no-pump.vcd", "the set-up was copied from a panel with its own supply", "setup.charge-pump-off", ("drop-step:charge-pump",)),
+    Recording("other-panel.vcd", "the set-up was copied from a 128x32 panel", "setup.wrong-geometry",
+              ("alter-step:multiplex-ratio.lines=32", "alter-step:com-pins.wiring=sequential")),
+    Recording("half-picture.vcd", "memory is not cleared, and half of the picture is sent", "picture.partial",
+              ("drop-step:data", "shorten:picture,512")),
+    Recording("blank.vcd", "memory is cleared, and the picture never comes", "picture.blank", ("drop-step:picture",)),
+    Recording("too-slow-sampling.vcd", "the capture was sampled at 1 MHz", "capture.undersampled", rate=1_000_000),
+    Recording("late.vcd", "the capture was started on a running display", "capture.clipped-start", ("late-start:31ms",)),
+    Recording("quiet.vcd", "the driver never gets to its display code", "capture.silent", ("stuck:SCL,high", "stuck:SDA,high")),
+)  # fmt: skip
+
+
+def build() -> Iterator[tuple[str, bytes]]:
+    """Name and contents of every file of the demo, captures made afresh from rig and sequence."""
+    folder = files("hushed_wire.demo").joinpath("files")
+    for name in FILES:
+        yield name, folder.joinpath(name).read_bytes()
+    from importlib.resources import as_file
+
+    with as_file(folder) as here:
+        rig = load_rig(here / "front-desk.toml")
+        for recording in CAPTURES:
+            trace, waveforms = rehearse(
+                here / "tide.hush",
+                rig,
+                mishaps=[parse_mishap(text) for text in recording.mishaps],
+                rate=Fraction(recording.rate),
+                seed=SEED,
+                in_volts=recording.volts,
+            )
+            comment = f"Skerry Haven, front desk: {recording.story}"
+            yield recording.name, b"".join(encode_capture(recording.name, trace, waveforms, comment))

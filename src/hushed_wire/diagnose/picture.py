@@ -1,0 +1,104 @@
+"""Rules on the picture: was it written whole, is there anything in it, and, when all is well, what is left to look at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ..finding import Finding
+from ..rig import DeviceReading
+from .case import Case
+
+__all__ = ["RULES", "all_good"]
+
+
+def memory(case: Case) -> Iterator[Finding]:
+    """Pictures that were written in part, or that show nothing."""
+    for reading in case.reading.devices:
+        if not reading.started or not len(reading.commands) or case.unfinished:
+            continue
+        times, _, _ = reading.memory.journal()
+        ram, written = reading.memory.at()
+        panel = reading.panel
+        visible = np.zeros(written.shape, dtype=bool)
+        visible[: -(-panel.height // 8), panel.column_offset : panel.column_offset + panel.width] = True
+        count, total = int(np.count_nonzero(written & visible)), int(np.count_nonzero(visible))
+        name = reading.device.name
+        if count and count < total:
+            missing = np.argwhere(visible & ~written)
+            pages, columns = _ranges(missing[:, 0]), _ranges(missing[:, 1])
+            end = case.seconds(int(times[-1]))
+            yield Finding(
+                "picture.partial",
+                f"on '{name}', {count} of the {total} bytes behind the glass were written; the rest (pages {pages}, columns {columns}) shows what "
+                "the memory held at power-on, usually noise",
+                f"send all {total} bytes once after the set-up, or clear the memory first; look at what ends the transfer: a length in pixels "
+                "instead of bytes, a buffer of the bus driver that is too small, or a window that is too narrow",
+                device=name, start=case.seconds(int(times[0])), end=end,
+                evidence={"written": count, "needed": total, "pages_missing": pages, "columns_missing": columns, "data_bytes": len(times)},
+            )  # fmt: skip
+        elif count == total:
+            case.rule_out("picture.partial", f"all {total} bytes behind the glass were written")
+        if not _anything(reading, ram, visible):
+            start = case.seconds(int(reading.commands.payload.start[0]))
+            what = "only zeros were written to the picture memory" if count else "no picture data were sent at all"
+            yield Finding(
+                "picture.blank",
+                f"on '{name}', {what}, so a healthy panel shows nothing",
+                "send a picture; if the driver should have sent one, look for a frame buffer that is never filled or never sent. To test the "
+                "glass without a picture, send A5 (entire-display all-on)" if "entire-display" in reading.part.by_name else "send a picture",
+                device=name, start=start, end=case.seconds(case.trace.end),
+                evidence={"data_bytes": len(times), "written": count, "needed": total},
+            )  # fmt: skip
+        else:
+            case.rule_out("picture.blank", f"{int(np.count_nonzero(reading.glass().lit))} pixels are lit at the end")
+
+
+def _anything(reading: DeviceReading, ram: np.ndarray, visible: np.ndarray) -> bool:  # type: ignore[type-arg]
+    """Whether anything lit was ever in the visible memory, or is lit without it."""
+    _, addresses, values = reading.memory.journal()
+    ever = bool((values[visible.reshape(-1)[addresses]] != 0).any())
+    glass = reading.glass()
+    return ever or bool(glass.lit.any())
+
+
+def _ranges(numbers: np.ndarray) -> str:  # type: ignore[type-arg]
+    """0-3, 7: distinct numbers as ranges."""
+    values = np.unique(numbers)
+    breaks = np.flatnonzero(np.diff(values) > 1) + 1
+    parts = np.split(values, breaks)
+    shown = [f"{part[0]}-{part[-1]}" if len(part) > 1 else f"{part[0]}" for part in parts]
+    return ", ".join(shown[:4]) + (" …" if len(shown) > 4 else "")
+
+
+def all_good(case: Case) -> Iterator[Finding]:
+    """Nothing wrong on the wires: what is left, for each panel. Asked only when no other rule found a fault or warning."""
+    for reading in case.reading.devices:
+        glass = reading.glass()
+        if not len(reading.commands) or not glass.lit.any() or not glass.shown:
+            continue
+        contrast = reading.memory.register("contrast.level")
+        looks = []
+        if isinstance(contrast, int) and contrast < 0x20:
+            looks.append(f"the contrast is set to {contrast:#04x}, which is faint: try 0xCF")
+        if reading.panel.supply == "charge-pump":
+            looks.append("the panel's drive voltage (7 to 7.5 V at VCC when the charge pump runs) and the capacitors of the pump")
+        else:
+            looks.append("the panel's own VCC supply")
+        looks.append("the supply under load, and ground")
+        looks.append("the glass and its flat cable: send A5 (entire-display all-on); if nothing lights, it is not the data")
+        lit = int(np.count_nonzero(glass.lit))
+        yield Finding(
+            "picture.all-traffic-good",
+            f"on '{reading.device.name}', wires, address, set-up and picture are right; the panel should show {lit} lit pixels",
+            "if it stays dark, look at " + "; ".join(looks),
+            device=reading.device.name,
+            lines=case.names("scl", "sda"),
+            start=case.seconds(case.trace.start),
+            end=case.seconds(case.trace.end),
+            evidence={"lit_pixels": lit, "contrast": contrast, "set_up_in_the_capture": reading.started},
+        )
+
+
+RULES = [memory]

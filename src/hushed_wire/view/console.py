@@ -1,0 +1,77 @@
+"""The terminal: colour only where it is one (or where asked for), a width that fits, plain text in pipes."""
+
+from __future__ import annotations
+
+import io
+import os
+import sys
+from typing import IO, cast
+
+from rich.console import Console
+from rich.theme import Theme
+
+__all__ = ["Tidy", "console", "writes_unicode"]
+
+
+class Tidy(io.TextIOBase):
+    """Passes text on without the spaces at the ends of lines that tables leave."""
+
+    def __init__(self, file: IO[str]) -> None:
+        self.file = file
+        self.waiting = ""
+
+    @property
+    def encoding(self) -> str:  # type: ignore[override]
+        """Of the file behind."""
+        return self.file.encoding or "utf-8"
+
+    def write(self, text: str) -> int:
+        """Whole lines go on; the rest waits."""
+        *lines, self.waiting = (self.waiting + text).split("\n")
+        self.file.write("".join(line.rstrip() + "\n" for line in lines))
+        return len(text)
+
+    def flush(self) -> None:
+        """Whatever waits goes on too."""
+        if self.waiting:
+            self.file.write(self.waiting.rstrip(" "))
+            self.waiting = ""
+        self.file.flush()
+
+THEME = Theme(
+    {
+        "fault": "bold red",
+        "warning": "bold yellow",
+        "note": "cyan",
+        "good": "bold green",
+        "head": "bold",
+        "quiet": "dim",
+        "next": "bold green",
+        "code": "bold cyan",
+    }
+)
+PIPE_WIDTH = 132
+
+
+def console(color: str = "auto", file: IO[str] | None = None) -> Console:
+    """A rich console for text reports. color: auto, always or never."""
+    out = file or sys.stdout
+    wanted = color == "always" or (color == "auto" and out.isatty() and not os.environ.get("NO_COLOR"))
+    width = None if out.isatty() else PIPE_WIDTH
+    return Console(
+        file=out if wanted or out.isatty() else cast(IO[str], Tidy(out)),
+        theme=THEME,
+        force_terminal=wanted,
+        color_system=("truecolor" if color == "always" else "auto") if wanted else None,
+        no_color=not wanted,
+        highlight=False,
+        width=width,
+        soft_wrap=False,
+        emoji=False,
+        markup=False,
+    )
+
+
+def writes_unicode(file: IO[str] | None = None) -> bool:
+    """Whether block characters can be written."""
+    return "utf" in ((file or sys.stdout).encoding or "").lower()

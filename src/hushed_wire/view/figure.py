@@ -1,0 +1,289 @@
+"""Figures: lines with the decoded words and commands over them, from a whole capture down to one byte.
+
+Strategy: everything is reduced to the pixels there are before anything is drawn. A line with more edges than pixels
+becomes activity density; boxes too narrow to see are merged into one that tells how many they are; a label is drawn only
+in the longest form that fits into its box, so labels never overlap.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from io import BytesIO
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..bus.words import CUT, RESTART, START, STOP
+from ..errors import HushedError
+from ..rig import Reading
+from ..trace import Trace
+from ..trace.threshold import Waveforms
+from ..units import show, show_time
+from .listing import as_hush
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+__all__ = ["FORMATS", "plot"]
+
+FORMATS = ("png", "svg", "pdf")
+WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
+LEFT, RIGHT = 0.095, 0.955
+FONT, LETTER = 9, 7.6  # points, and pixels a monospaced letter takes at DPI
+NARROW = 5.0  # pixels: narrower boxes are merged
+INK, ADDRESS, BYTE, REFUSED, COMMAND, DATA = "#1f2a37", "#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc"
+TRACE_COLOURS = ("#1d5fa8", "#b4541a", "#5b7d2a", "#7a3f8f", "#8a6d1d", "#2a7d7a")
+
+
+@dataclass
+class Boxes:
+    """Boxes of one lane: start, end (seconds), fill of each, and `label(i)`: its forms, the longest first."""
+
+    start: NDArray[np.float64]
+    end: NDArray[np.float64]
+    fill: NDArray[Any]
+    label: Callable[[int], Sequence[str]]
+    plural: str
+
+
+def plot(reading: Reading, path: str, window: tuple[float, float], waveforms: Waveforms | None = None, kind: str = "png") -> bytes:
+    """A figure of a capture between two times (seconds), as the bytes of a PNG, SVG or PDF."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+    from matplotlib.ticker import EngFormatter
+
+    low, high = window
+    if not low < high:
+        raise HushedError("the window is empty", where="--from/--to", remedy="--from has to be before --to")
+    # Where the span is tiny against its place, ticks count from the left edge, or they would all read alike.
+    origin = low if low > 0 and (high - low) < 0.02 * abs(low) else 0.0
+    trace = reading.trace
+    order = [reading.scl, reading.sda, *(k for k in range(len(trace.names)) if k not in (reading.scl, reading.sda))]
+    lanes = [_commands(reading), _words(reading)]
+    analogue = waveforms is not None and {trace.names[line] for line in order} <= set(waveforms.names)
+    ratios = [0.62, 0.62, *([1.6 if analogue else 0.8] * len(order))]
+    with pyplot.rc_context({"font.family": "DejaVu Sans Mono", "font.size": FONT, "svg.hashsalt": "hushed-wire"}):
+        figure, axes = pyplot.subplots(
+            len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
+            gridspec_kw={"height_ratios": ratios, "hspace": 0.14, "left": LEFT, "right": RIGHT, "top": 0.9, "bottom": 0.085},
+        )  # fmt: skip
+        pixels = WIDTH * DPI * (RIGHT - LEFT)
+        for axis, boxes, title in zip(axes, lanes, ("commands", "words"), strict=False):
+            _lane(axis, boxes, low, high, origin, pixels)
+            _name(axis, title)
+        marked = _marks(axes[1], reading, low, high, origin, pixels)
+        for number, line in enumerate(order):
+            axis, colour = axes[2 + number], TRACE_COLOURS[number % len(TRACE_COLOURS)]
+            if analogue and waveforms is not None:
+                _analogue(axis, waveforms, trace, line, low, high, origin, int(pixels), colour)
+            else:
+                _digital(axis, trace, line, low, high, origin, int(pixels), colour)
+            role = {reading.scl: " (SCL)", reading.sda: " (SDA)"}.get(line, "")
+            _name(axis, trace.names[line] + (role if role.strip(" ()").lower() not in trace.names[line].lower() else ""))
+        axes[-1].set_xlim(low - origin, high - origin)
+        axes[-1].xaxis.set_major_formatter(EngFormatter(unit="s"))
+        axes[-1].tick_params(axis="x", labelbottom=True)
+        axes[-1].set_xlabel(f"time after {show_time(origin, (high - low) / 1000)}" if origin else "time")
+        figure.suptitle(_title(reading, path, low, high), x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
+        figure.text(LEFT, 0.915, _legend(reading) + ("   ▶ START  ■ STOP" if marked else ""), fontsize=FONT, color="#5a6675")
+        out = BytesIO()
+        figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
+        pyplot.close(figure)
+    return out.getvalue()
+
+
+def _title(reading: Reading, path: str, low: float, high: float) -> str:
+    devices = ", ".join(f"{d.device.name} ({d.part.name} at {d.device.address:#04x})" for d in reading.devices)
+    span = f"{show_time(low, (high - low) / 1000)} to {show_time(high, (high - low) / 1000)}"
+    return f"{path}   {span}" + (f"   {devices}" if devices else "")
+
+
+def _legend(reading: Reading) -> str:
+    words, table = reading.decoded.words, reading.transactions
+    refused = int(np.count_nonzero(~words.ack))
+    text = f"{len(table):,} transactions, {len(words):,} words in the whole capture"
+    return text + (f", {refused:,} not acknowledged (red)" if refused else ", all acknowledged")
+
+
+def _name(axis: Axes, text: str) -> None:
+    axis.set_ylabel(text, rotation=0, ha="right", va="center", labelpad=8, color=INK)
+    if axis.get_ylim() == (0.0, 1.0) or not axis.yaxis.get_label_text():
+        axis.set_yticks([])
+    for side in ("top", "right", "left"):
+        axis.spines[side].set_visible(False)
+    axis.spines["bottom"].set_color("#c8d0d9")
+    axis.tick_params(axis="x", length=3, color="#c8d0d9", labelbottom=False)
+
+
+def _words(reading: Reading) -> Boxes:
+    trace, words, table, who = reading.trace, reading.decoded.words, reading.transactions, reading.addresses
+    count = len(words)
+    owner = np.searchsorted(table.last, np.arange(count), side="right") if len(table) else np.zeros(count, np.int64)
+    is_address = np.arange(count) < who.first[owner] if count else np.zeros(0, bool)
+    fill = np.where(~words.ack, REFUSED, np.where(is_address, ADDRESS, BYTE))
+
+    def label(index: int) -> Sequence[str]:
+        value = int(words.value[index])
+        mark = "" if words.ack[index] else " ✗"
+        if not is_address[index]:
+            return (f"{value:02X}{mark}", f"{value:02X}")
+        way = "read" if value & 1 else "write"
+        return (f"{value >> 1:02X} {way}{mark}", f"{value >> 1:02X} {way[0].upper()}{mark}", f"{value >> 1:02X}")
+
+    return Boxes(_seconds(trace, words.start), _seconds(trace, words.end), fill, label, "words")
+
+
+def _commands(reading: Reading) -> Boxes:
+    starts, ends, fills, labels = [], [], [], []
+    for device in reading.devices:
+        own = device.commands
+        for index in range(len(own)):
+            first = int(own.first[index])
+            starts.append(int(own.payload.start[first]))
+            ends.append(int(own.payload.end[first + int(own.count[index]) - 1]))
+            fills.append(DATA if own.name_of(index) == "data" else REFUSED if own.kind[index] < 0 else COMMAND)
+            labels.append((own, index))
+    order = np.argsort(np.array(starts, dtype=np.int64), kind="stable") if starts else np.empty(0, np.int64)
+
+    def label(position: int) -> Sequence[str]:
+        own, index = labels[int(order[position])]
+        name = own.name_of(index)
+        if name == "data":
+            return (f"data, {int(own.count[index]):,} bytes", f"{int(own.count[index]):,} bytes", "data")
+        fields, _ = own.fields_of(index)
+        return (as_hush(name, fields), name)
+
+    trace = reading.trace
+    return Boxes(
+        _seconds(trace, np.array(starts, np.int64)[order]), _seconds(trace, np.array(ends, np.int64)[order]),
+        np.array(fills, dtype=object)[order], label, "commands",
+    )  # fmt: skip
+
+
+def _seconds(trace: Trace, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
+    out: NDArray[np.float64] = ticks * float(trace.tick.numerator) / float(trace.tick.denominator)
+    return out
+
+
+def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixels: float) -> None:
+    """Draws the boxes that lie in the window; runs of narrow ones become one box with their number."""
+    from matplotlib.collections import PolyCollection
+
+    axis.set_ylim(0, 1)
+    first = int(np.searchsorted(boxes.end, low, side="right"))
+    last = int(np.searchsorted(boxes.start, high, side="left"))
+    if first >= last:
+        return
+    scale = pixels / (high - low)
+    start, end = boxes.start[first:last], boxes.end[first:last]
+    x0, x1 = (start - low) * scale, (end - low) * scale
+    narrow = x1 - x0 < NARROW
+    joins = narrow[1:] & narrow[:-1] & (x0[1:] - x1[:-1] < NARROW)
+    group = np.concatenate([[0], np.cumsum(~joins)])
+    begin = np.flatnonzero(np.diff(group, prepend=-1))
+    finish = np.append(begin[1:], len(group))
+    left, right = np.maximum(start[begin], low), np.minimum(end[finish - 1], high)
+    single = finish - begin == 1
+    fill = np.where(single, boxes.fill[first:last][begin], "#dfe5ec")
+    # A merged run that holds something refused says so by its colour.
+    refused = np.concatenate([[0], np.cumsum(boxes.fill[first:last] == REFUSED)])
+    fill = np.where(~single & (refused[finish] > refused[begin]), REFUSED, fill)
+    a, b = left - origin, np.maximum(right, left + 0.8 / scale) - origin
+    bevel = np.minimum(3 / scale, (b - a) / 3)
+    corners = np.stack(
+        [
+            np.stack([a, np.full_like(a, 0.5)], axis=1),
+            np.stack([a + bevel, np.full_like(a, 0.92)], axis=1),
+            np.stack([b - bevel, np.full_like(a, 0.92)], axis=1),
+            np.stack([b, np.full_like(a, 0.5)], axis=1),
+            np.stack([b - bevel, np.full_like(a, 0.08)], axis=1),
+            np.stack([a + bevel, np.full_like(a, 0.08)], axis=1),
+        ],
+        axis=1,
+    )
+    axis.add_collection(PolyCollection(list(corners), facecolors=list(fill), edgecolors="#8894a3", linewidths=0.6))
+    width = (b - a) * scale
+    for position in np.flatnonzero(width >= 2 * LETTER).tolist():
+        count = int(finish[position] - begin[position])
+        forms = boxes.label(first + int(begin[position])) if count == 1 else (f"{count:,} {boxes.plural}", f"{count:,}")
+        text = next((form for form in forms if len(form) * LETTER + 6 <= width[position]), "")
+        if text:
+            axis.text((a[position] + b[position]) / 2, 0.48, text, ha="center", va="center", fontsize=FONT, color=INK, clip_on=True)
+
+
+def _marks(axis: Axes, reading: Reading, low: float, high: float, origin: float, pixels: float) -> bool:
+    """START, repeated START and STOP as small marks over the words, where these are wide enough; whether any were drawn."""
+    marks = reading.decoded.marks
+    when = _seconds(reading.trace, marks.time)
+    inside = (when >= low) & (when <= high) & (marks.kind != CUT)
+    words = reading.decoded.words
+    width = _seconds(reading.trace, words.end - words.start)
+    if not inside.any() or (len(width) and float(np.median(width)) * pixels / (high - low) < 2 * NARROW):
+        return False
+    for kinds, shape, colour in (((START, RESTART), ">", "#2e8b57"), ((STOP,), "s", "#c0392b")):
+        pick = inside & np.isin(marks.kind, kinds)
+        axis.plot(when[pick] - origin, np.full(int(pick.sum()), 1.04), shape, color=colour, markersize=4, clip_on=False)
+    return True
+
+
+def _digital(axis: Axes, trace: Trace, line: int, low: float, high: float, origin: float, pixels: int, colour: str) -> None:
+    """A line as steps where its edges can be told apart, as density where they cannot."""
+    axis.set_ylim(-0.15, 1.15)
+    axis.set_yticks([])
+    edges = trace.edges(line)
+    when = _seconds(trace, edges.times)
+    first = max(int(np.searchsorted(when, low, side="right")) - 1, 0)
+    last = int(np.searchsorted(when, high, side="right"))
+    stop = min(high, trace.seconds(trace.end))
+    if last - first <= pixels // 2:
+        x = np.append(np.maximum(when[first:last], low), stop)
+        level = edges.level[first:last].astype(float)
+        y = np.append(level, level[-1] if len(level) else np.nan)
+        known = np.where(y > 1, np.nan, y)
+        axis.step(x - origin, known, where="post", color=colour, linewidth=1.3, solid_joinstyle="miter")
+        for at in np.flatnonzero(y[:-1] > 1).tolist():
+            axis.axvspan(x[at] - origin, x[at + 1] - origin, 0.12, 0.88, color="#c9ced6", hatch="////", alpha=0.5, linewidth=0)
+        return
+    columns = np.linspace(low, high, pixels + 1)
+    count, _ = np.histogram(when[first:last], bins=columns)
+    at = np.clip(np.searchsorted(when, columns[:-1], side="right") - 1, 0, len(when) - 1)
+    level = np.where(count == 0, edges.level[at].astype(float), np.nan)
+    level[(level > 1) | (columns[:-1] >= stop)] = np.nan
+    shade = np.log1p(count) / np.log1p(max(1, count.max()))
+    red, green, blue = (int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5))
+    image = np.zeros((1, pixels, 4))
+    image[0, :, :3] = red, green, blue
+    image[0, :, 3] = np.where(count > 0, 0.12 + 0.5 * shade, 0.0)
+    axis.imshow(image, extent=(low - origin, high - origin, 0.0, 1.0), aspect="auto", interpolation="nearest", zorder=1)
+    # Quiet stretches keep their level; a column on either side joins them to the activity.
+    axis.step(columns[:-1] - origin, level, where="post", color=colour, linewidth=1.3, zorder=2)
+    axis.set_ylim(-0.15, 1.15)
+
+
+def _analogue(
+    axis: Axes, waveforms: Waveforms, trace: Trace, line: int, low: float, high: float, origin: float, pixels: int, colour: str
+) -> None:
+    """A line in volts: samples where they can be told apart, else the envelope; its threshold dotted."""
+    number = waveforms.names.index(trace.names[line])
+    volts = waveforms.volts[number]
+    when = waveforms.times * (waveforms.tick.numerator / waveforms.tick.denominator)
+    first, last = max(int(np.searchsorted(when, low)) - 1, 0), int(np.searchsorted(when, high)) + 1
+    when, volts = when[first:last] - origin, volts[first:last]
+    bottom, top = float(np.nanmin(volts, initial=0.0)), float(np.nanmax(volts, initial=1.0))
+    if len(volts) > 4 * pixels:
+        edges = np.linspace(0, len(volts), pixels + 1).astype(int)[:-1]
+        axis.fill_between(when[edges], np.minimum.reduceat(volts, edges), np.maximum.reduceat(volts, edges), color=colour, alpha=0.35, linewidth=0)
+        axis.plot(when[edges], np.add.reduceat(volts, edges) / np.diff(np.append(edges, len(volts))), color=colour, linewidth=0.8)
+    else:
+        axis.plot(when, volts, color=colour, linewidth=1.2)
+    margin = 0.08 * (top - bottom)
+    axis.set_ylim(bottom - margin, top + margin)
+    if trace.volts:
+        axis.axhline(trace.volts[line][2], color="#8894a3", linewidth=0.8, linestyle=":")
+    ticks = [0.0, round(top, 1)] if not trace.volts else [trace.volts[line][0], trace.volts[line][2], trace.volts[line][1]]
+    axis.set_yticks(ticks, [show(round(tick, 2), "V", 3) for tick in ticks])
+    axis.tick_params(axis="y", labelsize=FONT - 2, length=2, pad=1, labelright=True, labelleft=False, right=True, left=False)

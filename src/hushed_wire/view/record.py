@@ -1,0 +1,152 @@
+"""What the commands report, as plain dictionaries: the JSON interface. Keys are never renamed; times are in seconds."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from ..bus.i2c_address import Addresses
+from ..bus.words import BEGAN, ENDED, Transactions, Words
+from ..diagnose import Diagnosis
+from ..finding import Finding
+from ..part.paged import Glass
+from ..rig import DeviceReading, Reading
+from ..trace import Trace
+
+__all__ = ["capture", "commands", "diagnosis", "finding", "json_bytes", "screen", "transactions"]
+
+
+# Arrays of numbers and truth values stay on one line: a thousand bytes are not a thousand lines.
+NUMBERS = re.compile(rb"\[\s+([-+.\deE,\struefalsn]+?)\s+\]")
+
+
+def json_bytes(record: Any, pretty: bool = True) -> bytes:
+    """A record as JSON, one key a line where it is read by people."""
+    data = msgspec.json.encode(record, enc_hook=_plain)
+    if pretty:
+        data = NUMBERS.sub(lambda found: b"[" + b" ".join(found[1].split()) + b"]", msgspec.json.format(data, indent=2))
+    return data + b"\n"
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, np.generic):
+        return value.item()
+    raise NotImplementedError(type(value))
+
+
+def capture(trace: Trace, path: str) -> dict[str, Any]:
+    """The capture itself."""
+    return {"path": path, "duration": trace.duration, "lines": list(trace.names)}
+
+
+def transactions(
+    words: Words, table: Transactions, who: Addresses, tick: tuple[int, int], bus: str
+) -> Iterator[dict[str, Any]]:
+    """I2C transactions. tick: numerator and denominator of the seconds a tick has."""
+    up, down = tick
+    value, ack = words.value.tolist(), words.ack.tolist()
+    times = (words.effect * up / down).tolist()
+    starts, ends = (table.start * up / down).tolist(), (table.end * up / down).tolist()
+    columns = zip(
+        table.first.tolist(), who.first.tolist(), table.last.tolist(), starts, ends, who.address.tolist(), who.ten_bit.tolist(),
+        who.read.tolist(), who.answered.tolist(), table.began.tolist(), table.ended.tolist(), strict=True,
+    )  # fmt: skip
+    for _, first, last, start, end, address, ten_bit, read, answered, began, ended in columns:
+        known = address >= 0
+        yield {
+            "bus": bus,
+            "start": start,
+            "end": end,
+            "address": address if known else None,
+            "ten_bit": ten_bit,
+            "direction": ("read" if read else "write") if known else None,
+            "bytes": value[first:last],
+            "times": times[first:last],
+            "acks": [answered if known else None, *ack[first:last]],
+            "ended": ENDED[ended],
+            "began": BEGAN[began],
+        }
+
+
+def commands(device: DeviceReading, trace: Trace) -> Iterator[dict[str, Any]]:
+    """The controller commands of a device; data runs are commands named "data"."""
+    own = device.commands
+    for index, _, raw in own.listed():
+        fields, note = own.fields_of(index)
+        record: dict[str, Any] = {
+            "device": device.device.name,
+            "time": trace.seconds(own.time_of(index)),
+            "name": own.name_of(index),
+            "bytes": list(raw),
+            "fields": fields,
+        }
+        if note:
+            record["note"] = note
+        yield record
+
+
+def screen(device: DeviceReading, glass: Glass, when: float) -> dict[str, Any]:
+    """What the panel shows."""
+    rows = ["".join(row) for row in np.where(glass.lit, "#", ".").tolist()]
+    return {
+        "device": device.device.name,
+        "time": when,
+        "kind": "pixels",
+        "width": glass.lit.shape[1],
+        "height": glass.lit.shape[0],
+        "rows": rows,
+        "lit": glass.shown,
+        "unwritten_pixels": int(np.count_nonzero(~glass.written)),
+        "scrolling": glass.scrolling,
+    }
+
+
+def finding(found: Finding) -> dict[str, Any]:
+    """One finding."""
+    return {
+        "code": found.code,
+        "severity": found.severity,
+        "confidence": found.confidence,
+        "device": found.device,
+        "lines": found.lines,
+        "start": found.start,
+        "end": found.end,
+        "count": found.count,
+        "summary": found.summary,
+        "evidence": found.evidence,
+        "remedy": found.remedy,
+        "explains": found.explains,
+    }
+
+
+def diagnosis(outcome: Diagnosis) -> dict[str, Any]:
+    """A whole diagnosis."""
+    return {
+        "verdict": outcome.verdict,
+        "findings": [finding(found) for found in outcome.findings],
+        "ruled_out": outcome.ruled_out,
+        "not_observable": outcome.not_observable,
+        "assumed": outcome.assumed,
+    }
+
+
+def summary(reading: Reading) -> dict[str, Any]:
+    """Counts of what a capture holds."""
+    who, table = reading.addresses, reading.transactions
+    called: dict[str, dict[str, int]] = {}
+    for address in np.unique(who.address).tolist():
+        mask = who.address == address
+        name = f"{address:#04x}" if address >= 0 else "unknown"
+        called[name] = {"transactions": int(np.count_nonzero(mask)), "answered": int(np.count_nonzero(who.answered & mask))}
+    return {
+        "transactions": len(table),
+        "words": len(reading.decoded.words),
+        "addresses": called,
+        "spikes": {"scl": reading.decoded.spikes[0], "sda": reading.decoded.spikes[1]},
+        "stray_clocks": reading.decoded.stray,
+        "commands": sum(len(device.commands) for device in reading.devices),
+    }

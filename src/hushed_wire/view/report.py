@@ -1,0 +1,97 @@
+"""Text of `diagnose`: the verdict, then each finding as a colleague would put it: what, how one knows, what to do next."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from ..diagnose import Diagnosis
+from ..finding import Finding
+from ..units import show, show_time
+
+__all__ = ["diagnosis"]
+
+UNITS = {"duration": "s", "measured": "Hz", "allowed": "Hz", "sample_rate": "Hz", "read_up_to": "s"}
+
+
+def diagnosis(out: Console, outcome: Diagnosis, path: str, verbose: bool = False) -> None:
+    """Prints a diagnosis."""
+    worst = outcome.worst()
+    style = worst if worst in ("fault", "warning") else "good"
+    out.print(Text(outcome.verdict, style=style))
+    for finding in outcome.findings:
+        out.print()
+        _finding(out, finding, said=outcome.verdict.lower().startswith(finding.summary.lower()))
+    reasons: dict[str, list[str]] = {}
+    for entry in outcome.ruled_out:
+        reasons.setdefault(entry["code"], []).append(entry["because"])
+    sections = [
+        ("ruled out", [(code, "; ".join(because)) for code, because in reasons.items()]),
+        ("not visible here", [("", "; ".join(outcome.not_observable))] if outcome.not_observable else []),
+        ("assumed", [("", text) for text in outcome.assumed.values()]),
+    ]
+    if verbose and outcome.hidden:
+        sections.insert(0, ("explained away", [(finding.code, finding.summary) for finding in outcome.hidden]))
+    table = Table.grid(padding=(0, 2, 0, 0))
+    for title, entries in sections:
+        for number, (code, text) in enumerate(entries):
+            line = Text(f"{code}: ", style="quiet") + Text(text, style="default") if code else Text(text)
+            table.add_row(Text(title if number == 0 else "", style="note"), line)
+    if table.row_count:
+        out.print()
+        out.print(table)
+
+
+def _finding(out: Console, finding: Finding, said: bool) -> None:
+    """One finding; what the verdict has `said` already is not said again."""
+    head = Text(finding.severity.upper(), style=finding.severity)
+    head.append(f"  {finding.code}", style="code")
+    head.append(f"  {finding.confidence}", style="quiet")
+    where = []
+    if finding.lines:
+        where.append("on " + ", ".join(finding.lines))
+    if finding.start is not None:
+        span = show_time(finding.start)
+        if finding.end is not None and finding.end > finding.start:
+            span += f" to {show_time(finding.end)}"
+        where.append(f"at {span}")
+    head.append("  " + ", ".join(where), style="quiet")
+    out.print(head)
+    table = Table.grid(padding=(0, 2, 0, 0))
+    if not said:
+        table.add_row(Text("what"), Text(finding.summary))
+    for number, line in enumerate(_evidence(finding.evidence)):
+        table.add_row(Text("evidence" if number == 0 else "", style="default"), Text(line, style="default"))
+    table.add_row(Text("next", style="next"), Text(finding.remedy))
+    if finding.explains:
+        table.add_row(Text("explains", style="quiet"), Text(", ".join(finding.explains), style="quiet"))
+    out.print(Padding(table, (0, 0, 0, 2)))
+
+
+def _evidence(evidence: dict[str, Any]) -> list[str]:
+    if "reading" in evidence:  # the numbers beside it are for scripts
+        return [str(evidence["reading"])]
+    lines, short = [], []
+    for key, value in evidence.items():
+        if key == "registers":
+            for register, state in value.items():
+                name = register.replace(".", " ")
+                lines.append(f"{name} is {state['value']} ({state['how']}), needed: {state['needed']} [{state['source']}]")
+        elif isinstance(value, str) and len(value) > 30:
+            lines.append(f"{key.replace('_', ' ')}: {value}")
+        elif isinstance(value, list):
+            if value:
+                shown = ", ".join(f"{v:#04x}" if isinstance(v, int) else str(v) for v in value)
+                lines.append(f"{key.replace('_', ' ')}: {shown}")
+        elif isinstance(value, dict):
+            lines.append(f"{key.replace('_', ' ')}: " + ", ".join(f"{k} {v}" for k, v in value.items()))
+        elif value is not None:
+            text = "yes" if value is True else "no" if value is False else str(value)
+            if key in UNITS and not isinstance(value, str):
+                text = show(value, UNITS[key])
+            short.append(f"{key.replace('_', ' ')} {text}")
+    return ([", ".join(short)] if short else []) + lines

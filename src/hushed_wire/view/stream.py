@@ -1,0 +1,81 @@
+"""Transactions as JSON Lines while a capture is still being read: memory holds one block and one open transaction."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from ..bus import i2c
+from ..bus.i2c_address import addresses
+from ..bus.words import BEGAN, Marks, Words, transactions
+from ..errors import HushedError
+from ..trace import Source, Trace
+from . import record
+
+__all__ = ["i2c_records"]
+
+
+def i2c_records(source: Source, roles: dict[str, str], notes: list[Any], summary_only: bool = False) -> Iterator[bytes]:
+    """The records of a capture, in pieces; what the reader noted goes to `notes`."""
+    lines = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
+    scl, sda = lines.index(roles["scl"]), lines.index(roles["sda"])
+    if scl == sda:
+        raise HushedError("SCL and SDA are the same line", where="--line", remedy="give each role a line of its own")
+    decoder = i2c.Decoder(scl, sda, source.tick)
+    counts = {"transactions": 0, "words": 0}
+    called: dict[int, list[int]] = {}
+    tick = source.tick.as_integer_ratio()
+    words, marks, base = None, None, 0
+    encoder = msgspec.json.Encoder()
+
+    def take(part: i2c.Decoded) -> bytes:
+        nonlocal words, marks, base
+        words = part.words if words is None else Words.join([words, part.words])
+        marks = part.marks if marks is None else Marks.join([marks, part.marks])
+        if not len(marks):
+            return b""
+        # Whole transactions go out; the one that is open stays, and with it nothing else.
+        here = replace(marks, word=marks.word - base)
+        table = transactions(here)
+        done = int(here.word[-1])
+        who = addresses(words, table)
+        counts["transactions"] += len(table)
+        counts["words"] += int((table.last - table.first).sum())
+        numbers, each = np.unique(who.address, return_counts=True)
+        answered = {int(a): int(n) for a, n in zip(*np.unique(who.address[who.answered], return_counts=True), strict=True)}
+        for address, count in zip(numbers.tolist(), each.tolist(), strict=True):
+            total = called.setdefault(address, [0, 0])
+            total[0] += count
+            total[1] += answered.get(address, 0)
+        out = b""
+        if not summary_only and len(table):
+            entries = record.transactions(words, table, who, tick, "bus")
+            out = encoder.encode_lines([{"record": "transaction", **entry} for entry in entries])
+        open_now = int(here.kind[-1]) in BEGAN
+        words = words.take(slice(done, None)) if done else words
+        marks = marks.take(slice(len(marks) - 1, None)) if open_now else marks.take(slice(0, 0))
+        base += done
+        return out
+
+    last = None
+    for block in source.blocks():
+        last = block
+        piece = take(decoder.feed(block))
+        if piece:
+            yield piece
+    final = decoder.finish()
+    yield take(final)
+    if last is not None:
+        notes += last.notes
+    addresses_seen = {
+        f"{address:#04x}" if address >= 0 else "unknown": {"transactions": total, "answered": answered}
+        for address, (total, answered) in sorted(called.items())
+    }
+    spikes = {"scl": final.spikes[0], "sda": final.spikes[1]}
+    yield record.json_bytes(
+        {"record": "summary", **counts, "addresses": addresses_seen, "spikes": spikes, "stray_clocks": final.stray}, pretty=False
+    )
