@@ -20,7 +20,7 @@ KINDS = {
     "Ohm": ("a resistance", "4.7kOhm"),
     "F": ("a capacitance", "80pF"),
 }
-SAME = {"Ω": "Ohm", "Ω": "Ohm", "ohm": "Ohm", "Ohms": "Ohm", "ohms": "Ohm", "sec": "s", "hz": "Hz", "v": "V"}
+SAME = {"\u03a9": "Ohm", "\u2126": "Ohm", "ohm": "Ohm", "Ohms": "Ohm", "ohms": "Ohm", "sec": "s", "hz": "Hz", "v": "V"}
 
 
 def parse(text: str, unit: str, where: str = "") -> Fraction:
@@ -44,8 +44,16 @@ def show(value: float, unit: str, digits: int = 4) -> str:
     """`value` with an SI prefix: 2.5 µs, 400 kHz, 3.3 V."""
     from quantiphy import Quantity
 
-    with Quantity.prefs(prec=digits - 1, map_sf=Quantity.map_sf_to_greek, minus="-"):
+    with Quantity.prefs(  # type: ignore[no-untyped-call]
+        prec=digits - 1, map_sf=Quantity.map_sf_to_greek, minus="-"
+    ):
         return str(Quantity(float(value), unit))
+
+
+def _scale(size: float) -> tuple[float, str]:
+    """The unit in which a time is at least one, as its factor and name; nanoseconds below that."""
+    scales = ((1.0, "s"), (1e3, "ms"), (1e6, "µs"), (1e9, "ns"))
+    return next((scale for scale in scales if size * scale[0] >= 1.0), scales[-1])
 
 
 def show_time(seconds: float, resolution: float = 0.0) -> str:
@@ -53,9 +61,7 @@ def show_time(seconds: float, resolution: float = 0.0) -> str:
     size = abs(seconds)
     if size == 0:
         return "0 s"
-    for factor, unit in ((1.0, "s"), (1e3, "ms"), (1e6, "µs"), (1e9, "ns")):
-        if size * factor >= 1.0:
-            break
+    factor, unit = _scale(size)
     decimals = 3
     while resolution and decimals < 9 and resolution * factor * 10**decimals < 0.5:
         decimals += 1
@@ -66,7 +72,7 @@ def show_time(seconds: float, resolution: float = 0.0) -> str:
 def time_column(seconds: list[float], resolution: float) -> list[str]:
     """Times for a column of a table: one unit and one number of decimals, so that they line up."""
     size = max((abs(second) for second in seconds), default=0.0)
-    factor, unit = next(((f, u) for f, u in ((1.0, "s"), (1e3, "ms"), (1e6, "µs"), (1e9, "ns")) if size * f >= 1.0), (1e9, "ns"))
+    factor, unit = _scale(size)
     decimals = 0
     while decimals < 9 and resolution * factor * 10**decimals < 0.9:
         decimals += 1

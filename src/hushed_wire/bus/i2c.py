@@ -96,7 +96,9 @@ def codes_of(trace: Trace, scl: int, sda: int) -> NDArray[np.uint8]:
         table = np.arange(256)
         return (((table >> scl) & 1) | (((table >> sda) & 1) << 1)).astype(np.uint8)[trace.levels]
     code = pick(trace.levels)
-    return code if trace.unknown is None else code | (pick(trace.unknown) << 2)
+    if trace.unknown is not None:
+        code |= (pick(trace.unknown) << 2).astype(np.uint8)
+    return code
 
 
 class Spikes:
@@ -137,12 +139,13 @@ class Spikes:
             keep = change[lasting & decided]
             at.append(times[keep])
             lines.append(np.full(len(keep), line))
-            level = (code[keep] >> line) & 1
-            values.append(np.where(code[keep] & (4 << line), 2, level).astype(np.uint8))
+            high = (code[keep] >> line) & 1
+            values.append(np.where(code[keep] & (4 << line), 2, high).astype(np.uint8))
         order = np.argsort(np.concatenate(at), kind="stable")
-        columns = [np.concatenate(part)[order] for part in (at, lines, values)]
-        when, level, unknown = fold(*columns, 2, (self.clean & 3, self.clean >> 2), repeats=True)
-        return when, level | (unknown << 2) if unknown is not None else level
+        when, which, what = (np.concatenate(part)[order] for part in (at, lines, values))
+        out, level, unknown = fold(when, which, what, 2, (self.clean & 3, self.clean >> 2), repeats=True)
+        code = level if unknown is None else level | (unknown << 2)
+        return out, code.astype(np.uint8)
 
 
 class Decoder:
@@ -389,7 +392,9 @@ def encode(
     bits[:, :8] = np.unpackbits(value[:, None], axis=1)
     bits[:, 8] = ~ack
     owner = np.repeat(np.arange(len(lengths)), bits_of)
-    number = np.arange(len(owner)) - np.repeat(np.concatenate([[0], np.cumsum(bits_of)[:-1]]) if len(bits_of) else bits_of, bits_of)
+    number = np.arange(len(owner)) - np.repeat(
+        np.concatenate([[0], np.cumsum(bits_of)[:-1]]) if len(bits_of) else bits_of, bits_of
+    )
     fall = start[owner] + timing.start_hold + number * period
     last_fall = start + timing.start_hold + bits_of * period
     scl, sda = 0, 1

@@ -133,20 +133,20 @@ def margins(trace: Trace, columns: dict[str, Column], mode: int) -> list[Margin]
         least, most = LIMITS[symbol][1][mode]
         value = column.value
         if symbol == "fSCL":
-            beyond = value + slack < (1 / most if most else 0) / trace.tick
-            numbers = [1 / (float(v) * float(trace.tick)) for v in (value.max(), np.median(value), max(1, value.min()))]
+            beyond = value + slack < (1 / most if most else 0.0) / float(trace.tick)
+            low, usual, high = [1 / (float(v) * float(trace.tick)) for v in (value.max(), np.median(value), max(1, value.min()))]
         else:
             beyond = np.zeros(len(value), dtype=bool)
             if least is not None:
-                beyond |= value + slack < least / trace.tick
+                beyond |= value + slack < least / float(trace.tick)
             if most is not None:
-                beyond |= value - slack > most / trace.tick
+                beyond |= value - slack > most / float(trace.tick)
             if symbol in ONLY_AT_FULL_SPEED and len(columns["fSCL"].value) and np.median(columns["fSCL"].value) > full_speed:
                 beyond[:] = False
-            numbers = [float(v) * float(trace.tick) for v in (value.min(), np.median(value), value.max())]
+            low, usual, high = [float(v) * float(trace.tick) for v in (value.min(), np.median(value), value.max())]
         bad = np.flatnonzero(beyond)
         first = trace.seconds(int(column.when[bad[0]])) if len(bad) else None
-        out.append(Margin(symbol, MODES[mode], least, most, *numbers, len(value), len(bad), first))
+        out.append(Margin(symbol, MODES[mode], least, most, low, usual, high, len(value), len(bad), first))
     return out
 
 

@@ -12,7 +12,21 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["BEGAN", "CUT", "END", "ENDED", "LOST", "RESTART", "START", "STOP", "Columns", "Marks", "Transactions", "Words", "transactions"]
+__all__ = [
+    "BEGAN",
+    "CUT",
+    "END",
+    "ENDED",
+    "LOST",
+    "RESTART",
+    "START",
+    "STOP",
+    "Columns",
+    "Marks",
+    "Transactions",
+    "Words",
+    "transactions",
+]
 
 # Kinds of mark. CUT opens a transaction whose beginning was not captured; END and LOST close one without a STOP.
 START, RESTART, STOP, CUT, LOST, END = range(1, 7)

@@ -84,7 +84,18 @@ def csv_of(reading: Reading, transactions: Any) -> bytes:
         answered = "" if entry["acks"][0] is None else str(entry["acks"][0]).lower()
         sense = "; ".join(said.get(index, []))
         writer.writerow(
-            [entry["start"], entry["end"], entry["bus"], address, entry["direction"] or "", answered, data, entry["began"], entry["ended"], sense]
+            [
+                entry["start"],
+                entry["end"],
+                entry["bus"],
+                address,
+                entry["direction"] or "",
+                answered,
+                data,
+                entry["began"],
+                entry["ended"],
+                sense,
+            ]
         )
     return out.getvalue().encode()
 

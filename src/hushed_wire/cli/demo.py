@@ -33,14 +33,20 @@ def run(args: argparse.Namespace) -> int:
     folder = Path(args.folder)
     try:
         if folder.is_dir() and any(folder.iterdir()) and not (folder / MARKER).exists():
-            raise HushedError("the folder holds other files", where=str(folder), remedy="name a new folder, like: hushed-wire demo tour")
+            raise HushedError(
+                "the folder holds other files", where=str(folder), remedy="name a new folder, like: hushed-wire demo tour"
+            )
         folder.mkdir(exist_ok=True)
     except FileNotFoundError as error:
-        raise HushedError("the folder above it does not exist", where=str(folder), remedy=f"make it first: mkdir -p {folder.parent}") from error
+        raise HushedError(
+            "the folder above it does not exist", where=str(folder), remedy=f"make it first: mkdir -p {folder.parent}"
+        ) from error
     except FileExistsError as error:
         raise HushedError("is a file", where=str(folder), remedy="name a new folder") from error
     except OSError as error:
-        raise HushedError(f"cannot be made: {error.strerror}", where=str(folder), remedy="name a folder that you may write to") from error
+        raise HushedError(
+            f"cannot be made: {error.strerror}", where=str(folder), remedy="name a folder that you may write to"
+        ) from error
     sys.stdout.write(f"The tide lock of Skerry Haven, front desk: its files go to {folder}\n")
     for name, data in build():
         replace_file(folder / name, [data])
@@ -61,7 +67,10 @@ def tour(folder: Path, color: str) -> None:
         ("The same in volts; levels and thresholds are found from the histogram.", ["lines", "healthy-volts.csv.gz"]),
         ("What was said, and what it means to the controller.", ["decode", "healthy.vcd", *rig]),
         ("What the glass showed.", ["screen", "healthy.vcd", *rig, "--picture", "glass.png"]),
-        ("Waveforms with words over them, as a figure.", ["plot", "healthy.vcd", *rig, "--from", "1.9ms", "--to", "2.2ms", "-o", "plot.png"]),
+        (
+            "Waveforms with words over them, as a figure.",
+            ["plot", "healthy.vcd", *rig, "--from", "1.9ms", "--to", "2.2ms", "-o", "plot.png"],
+        ),
         ("Is anything wrong? Without a rig the tool says what it assumed.", ["diagnose", "healthy.vcd"]),
         *((f"The fault: {r.story}.", ["diagnose", r.name, *rig]) for r in CAPTURES if "healthy" not in r.name),
         ("What that wrong set-up looks like on the glass.", ["screen", "other-panel.vcd", *rig]),

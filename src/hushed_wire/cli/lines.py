@@ -33,7 +33,10 @@ def rows_of(trace: Trace) -> list[dict[str, Any]]:
 
     best = best_i2c(trace)
     likely = {best.scl: "i2c scl", best.sda: "i2c sda"} if best is not None else {}
-    return [{**asdict(statistics(trace, line)), "likely": [likely[line]] if line in likely else []} for line in range(len(trace.names))]
+    return [
+        {**asdict(statistics(trace, line)), "likely": [likely[line]] if line in likely else []}
+        for line in range(len(trace.names))
+    ]
 
 
 def run(args: argparse.Namespace) -> int:

@@ -119,7 +119,9 @@ def _run(words: list[str]) -> int:
         return 0
     names = [name for _, name, _ in COMMANDS]
     if words[0] not in names:
-        raise HushedError(f"there is no command '{words[0]}'", remedy=nearest(words[0], names) + "; hushed-wire --help lists them")
+        raise HushedError(
+            f"there is no command '{words[0]}'", remedy=nearest(words[0], names) + "; hushed-wire --help lists them"
+        )
     parser = _parser_for(words[0])
     args = parser.parse_args(words[1:])
     status: int = args.run(args)

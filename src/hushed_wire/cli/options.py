@@ -20,7 +20,9 @@ def add_capture(parser: argparse.ArgumentParser) -> None:
     """The capture and how its file is read."""
     parser.add_argument("capture", metavar="CAPTURE", help="VCD or CSV file, plain or gzip; '-' is standard input")
     group = parser.add_argument_group("reading the capture")
-    group.add_argument("--raw", type=int, metavar="BYTES", help="the file holds raw samples of so many bytes (1, 2, 4, 8); needs --rate")
+    group.add_argument(
+        "--raw", type=int, metavar="BYTES", help="the file holds raw samples of so many bytes (1, 2, 4, 8); needs --rate"
+    )
     group.add_argument("--rate", metavar="RATE", help="sample rate, like 20MHz, where the file does not tell it")
     group.add_argument("--threshold", metavar="V", help="for files in volts: the middle between low and high, like 1.5V")
     group.add_argument("--hysteresis", metavar="V", help="for files in volts: full width of the band around it, like 0.2V")
@@ -33,7 +35,9 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("what hangs on the wires (worked out from names and traffic where not given)")
     group.add_argument("--rig", metavar="FILE", help="rig file")
     group.add_argument("--bus", metavar="KIND", help="kind of bus (i2c)")
-    group.add_argument("--line", action="append", default=[], metavar="ROLE=LINE", help="line that plays a role, like scl=D0; by name or number")
+    group.add_argument(
+        "--line", action="append", default=[], metavar="ROLE=LINE", help="line that plays a role, like scl=D0; by name or number"
+    )
     group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
     group.add_argument("--clock", metavar="RATE", help="bus clock that is meant, like 400kHz")
@@ -198,7 +202,7 @@ def report(args: argparse.Namespace, write: Any) -> None:
         write(out)
         out.file.flush()
         text.flush()
-        replace_file(args.output, [text.buffer.getvalue()])  # type: ignore[attr-defined]
+        replace_file(args.output, [text.buffer.getvalue()])
         return
     out = console(args.color)
     write(out)

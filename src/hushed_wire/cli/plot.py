@@ -20,7 +20,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
     options.add_capture(parser)
     options.add_rig(parser)
-    parser.add_argument("-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output")
+    parser.add_argument(
+        "-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output"
+    )
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
 
 
@@ -32,7 +34,9 @@ def run(args: argparse.Namespace) -> int:
 
     kind = "png" if args.output == "-" else args.output.rpartition(".")[2].lower()
     if kind not in FORMATS:
-        raise HushedError("the ending does not tell the kind of figure", where=args.output, remedy="end the name in .png, .svg or .pdf")
+        raise HushedError(
+            "the ending does not tell the kind of figure", where=args.output, remedy="end the name in .png, .svg or .pdf"
+        )
     rig = options.rig_given(args)
     source = options.open_source(args, options.wanted_lines(args, rig))
     whole = source.read()

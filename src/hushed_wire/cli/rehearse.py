@@ -33,8 +33,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
     parser.add_argument("sequence", metavar="SEQUENCE", help=".hush file")
     parser.add_argument("--rig", metavar="FILE", required=True, help="rig file")
-    parser.add_argument("-o", dest="output", metavar="FILE", required=True, help="the capture: .vcd or .csv, with .gz packed; '-' is VCD on standard output")
-    parser.add_argument("--mishap", action="append", default=[], metavar="WHAT:DETAIL", help="do this on purpose (repeatable; list below)")
+    parser.add_argument(
+        "-o",
+        dest="output",
+        metavar="FILE",
+        required=True,
+        help="the capture: .vcd or .csv, with .gz packed; '-' is VCD on standard output",
+    )
+    parser.add_argument(
+        "--mishap", action="append", default=[], metavar="WHAT:DETAIL", help="do this on purpose (repeatable; list below)"
+    )
     parser.add_argument("--clock", metavar="RATE", help="bus clock (default: the rig's)")
     parser.add_argument("--rate", metavar="RATE", help="sample rate of the capture (default: 50 samples a clock)")
     parser.add_argument("--jitter", metavar="T", default="5ns", help="jitter of edges, RMS (default: 5ns)")

@@ -37,7 +37,11 @@ def run(args: argparse.Namespace) -> int:
     warn(trace.notes)
     devices = [device for device in reading.devices if not args.device or device.device.name == args.device]
     if args.device and not devices:
-        raise HushedError(f"there is no device '{args.device}'", where="--device", remedy=nearest(args.device, [d.device.name for d in reading.devices]))
+        raise HushedError(
+            f"there is no device '{args.device}'",
+            where="--device",
+            remedy=nearest(args.device, [d.device.name for d in reading.devices]),
+        )
     if not devices:
         remedy = "name it with --part (hushed-wire diagnose tells what is on the bus)"
         raise HushedError("no display of the catalog was recognised on the bus", where=source.path, remedy=remedy)

@@ -12,7 +12,14 @@ from .case import Case
 
 __all__ = ["RULES"]
 
-DEEPER = ["setup.display-off", "setup.charge-pump-off", "setup.wrong-geometry", "picture.blank", "picture.partial", "capture.unlike-rig"]
+DEEPER = [
+    "setup.display-off",
+    "setup.charge-pump-off",
+    "setup.wrong-geometry",
+    "picture.blank",
+    "picture.partial",
+    "capture.unlike-rig",
+]
 
 
 def answers(case: Case) -> Iterator[Finding]:
@@ -30,7 +37,9 @@ def answers(case: Case) -> Iterator[Finding]:
             count = int(np.count_nonzero(who.answered[tried[wanted]]))
             case.rule_out("address.no-answer", f"{wanted:#04x} answers, {count} of {int(np.count_nonzero(tried[wanted]))} times")
             continue
-        shifted = next(((a, s) for a in [wanted, *possible.addresses] for s in (2 * a & 0x7F, 2 * a + 1 & 0x7F) if s in silent), None)
+        shifted = next(
+            ((a, s) for a in [wanted, *possible.addresses] for s in (2 * a & 0x7F, 2 * a + 1 & 0x7F) if s in silent), None
+        )
         if shifted and wanted not in tried:
             explained.add(shifted[1])
             yield _shifted(case, device.name, *shifted, silent[shifted[1]])
@@ -59,12 +68,12 @@ def _meant(called: int) -> int | None:
     return None
 
 
-def _when(case: Case, mask: np.ndarray) -> tuple[float, float, int]:  # type: ignore[type-arg]
+def _when(case: Case, mask: np.ndarray) -> tuple[float, float, int]:
     table = case.reading.transactions
     return case.seconds(int(table.start[mask][0])), case.seconds(int(table.end[mask][-1])), int(np.count_nonzero(mask))
 
 
-def _shifted(case: Case, device: str | None, meant: int, called: int, mask: np.ndarray) -> Finding:  # type: ignore[type-arg]
+def _shifted(case: Case, device: str | None, meant: int, called: int, mask: np.ndarray) -> Finding:
     start, end, count = _when(case, mask)
     first = int(case.reading.decoded.words.value[case.reading.transactions.first[mask][0]])
     return Finding(
@@ -79,7 +88,13 @@ def _shifted(case: Case, device: str | None, meant: int, called: int, mask: np.n
 
 
 def _no_answer(
-    case: Case, device: str | None, wanted: int, called: int, mask: np.ndarray, others: list[int], strap: str  # type: ignore[type-arg]
+    case: Case,
+    device: str | None,
+    wanted: int,
+    called: int,
+    mask: np.ndarray,
+    others: list[int],
+    strap: str,
 ) -> Finding:
     start, end, count = _when(case, mask)
     text = f"{called:#04x} is called {count} time{'s' if count > 1 else ''} and never acknowledged"
@@ -91,7 +106,9 @@ def _no_answer(
         text += f", while {', '.join(f'{address:#04x}' for address in others)} answer{'s' if len(others) == 1 else ''}"
         steps.append("the bus works, so look at the display: its supply, its reset line (held low?), and its address strap")
     else:
-        steps.append("check the display's supply and ground first, then its reset line (held low?), the wires SCL and SDA up to its pins, and the strap")
+        steps.append(
+            "check the display's supply and ground first, then its reset line (held low?), the wires SCL and SDA up to its pins, and the strap"
+        )
     if strap:
         steps.append(f"the strap: {strap}")
     return Finding(

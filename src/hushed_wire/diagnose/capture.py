@@ -22,7 +22,10 @@ def silent(case: Case) -> Iterator[Finding]:
     """No change on either bus line."""
     scl, sda = case.edges["scl"], case.edges["sda"]
     moves = len(scl.times) + len(sda.times) - 2
-    level = {name: "low" if edges.level[-1] == 0 else "high" if edges.level[-1] == 1 else "unknown" for name, edges in case.edges.items()}
+    level = {
+        name: "low" if edges.level[-1] == 0 else "high" if edges.level[-1] == 1 else "unknown"
+        for name, edges in case.edges.items()
+    }
     if moves:
         return
     low = level["scl"] == level["sda"] == "low"
@@ -78,7 +81,11 @@ def undersampled(case: Case) -> Iterator[Finding]:
         start=case.seconds(case.trace.start),
         end=case.seconds(case.trace.end),
         confidence="certain" if told else "likely",
-        evidence={"samples_a_clock": round(samples, 2), "sample_rate": 1 / interval, "both_lines_in_one_sample": case.reading.decoded.together},
+        evidence={
+            "samples_a_clock": round(samples, 2),
+            "sample_rate": 1 / interval,
+            "both_lines_in_one_sample": case.reading.decoded.together,
+        },
         explains=[*DEEPER, "wiring.swapped-lines"],
     )
 
@@ -97,7 +104,9 @@ def clipped(case: Case) -> Iterator[Finding]:
         return
     parts = ["the first transaction is under way when the capture begins"] if cut else []
     if behind:
-        parts.append(f"the set-up of {' and '.join(r.device.name for r in behind)} is not in it (the display was running already)")
+        parts.append(
+            f"the set-up of {' and '.join(r.device.name for r in behind)} is not in it (the display was running already)"
+        )
     yield Finding(
         "capture.clipped-start",
         "; ".join(parts) + ": what came before is not held against the driver",

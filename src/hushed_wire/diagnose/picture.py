@@ -55,7 +55,7 @@ def memory(case: Case) -> Iterator[Finding]:
             case.rule_out("picture.blank", f"{int(np.count_nonzero(reading.glass().lit))} pixels are lit at the end")
 
 
-def _anything(reading: DeviceReading, ram: np.ndarray, visible: np.ndarray) -> bool:  # type: ignore[type-arg]
+def _anything(reading: DeviceReading, ram: np.ndarray, visible: np.ndarray) -> bool:
     """Whether anything lit was ever in the visible memory, or is lit without it."""
     _, addresses, values = reading.memory.journal()
     ever = bool((values[visible.reshape(-1)[addresses]] != 0).any())
@@ -63,7 +63,7 @@ def _anything(reading: DeviceReading, ram: np.ndarray, visible: np.ndarray) -> b
     return ever or bool(glass.lit.any())
 
 
-def _ranges(numbers: np.ndarray) -> str:  # type: ignore[type-arg]
+def _ranges(numbers: np.ndarray) -> str:
     """0-3, 7: distinct numbers as ranges."""
     values = np.unique(numbers)
     breaks = np.flatnonzero(np.diff(values) > 1) + 1

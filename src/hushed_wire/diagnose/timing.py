@@ -27,10 +27,13 @@ def clock(case: Case) -> Iterator[Finding]:
             continue
         limit = float(parse(reading.part.limits["clock"], "Hz"))
         if measured * (1 - slack) <= limit * TOLERANCE:
-            case.rule_out("timing.clock-too-fast", f"SCL runs at {show(measured, 'Hz')}, {reading.part.name} allows {show(limit, 'Hz')}")
+            case.rule_out(
+                "timing.clock-too-fast", f"SCL runs at {show(measured, 'Hz')}, {reading.part.name} allows {show(limit, 'Hz')}"
+            )
             continue
         times = {
-            symbol: show(float(np.median(case.columns[symbol].value)) * float(case.trace.tick), "s") for symbol in ("tLOW", "tHIGH")
+            symbol: show(float(np.median(case.columns[symbol].value)) * float(case.trace.tick), "s")
+            for symbol in ("tLOW", "tHIGH")
         }
         first, last = case.columns["fSCL"].when[[0, -1]]
         yield Finding(
@@ -43,7 +46,12 @@ def clock(case: Case) -> Iterator[Finding]:
             start=case.seconds(int(first)),
             end=case.seconds(int(last)),
             count=len(periods),
-            evidence={"measured": measured, "allowed": limit, "source": f"{reading.part.source}: {reading.part.limits.get('source', '')}", **times},
+            evidence={
+                "measured": measured,
+                "allowed": limit,
+                "source": f"{reading.part.source}: {reading.part.limits.get('source', '')}",
+                **times,
+            },
         )
 
 

@@ -81,7 +81,11 @@ def _verdict(case: Case, findings: list[Finding]) -> str:
 
 def _not_observable(case: Case) -> list[str]:
     """What the captured lines cannot reveal."""
-    out = ["the display's supply and ground", "its reset line" if "reset" not in case.bus.lines else "", "the glass, its cable and its drive voltage"]
+    out = [
+        "the display's supply and ground",
+        "its reset line" if "reset" not in case.bus.lines else "",
+        "the glass, its cable and its drive voltage",
+    ]
     if not case.trace.volts:
         out.append("levels in volts and rise times (capture in volts to see them)")
     return [entry for entry in out if entry]

@@ -17,7 +17,9 @@ def swapped(case: Case) -> Iterator[Finding]:
     wired, other = case.as_wired, case.exchanged
     if wired.score >= 0.5 or other.score < 0.8 or other.words < 1:
         if wired.words:
-            text = f"{wired.score:.0%} of the clocked bits make whole words as wired, {other.score:.0%} with SCL and SDA exchanged"
+            text = (
+                f"{wired.score:.0%} of the clocked bits make whole words as wired, {other.score:.0%} with SCL and SDA exchanged"
+            )
             case.rule_out("wiring.swapped-lines", text)
         return
     scl, sda = case.names("scl", "sda")
@@ -61,7 +63,11 @@ def stuck(case: Case) -> Iterator[Finding]:
                 f"comes up, a device was holding it in mid-word: clock SCL nine times and send a STOP at start-up. If it stays low, unplug "
                 f"the devices one by one and measure {name} against ground for a short; with all unplugged it has to read the supply"
             )
-            explanations = ["shorted to ground or without pull-up", "held by a device that was reset in mid-word (hung bus)", "a device without supply"]
+            explanations = [
+                "shorted to ground or without pull-up",
+                "held by a device that was reset in mid-word (hung bus)",
+                "a device without supply",
+            ]
         else:
             summary = f"{called} never falls, {around}"
             remedy = (

@@ -96,7 +96,9 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
         for name, letter in known.items():
             field = self.fields[letter]
             if name not in fields:
-                raise HushedError(f"'{self.name}' needs its field '{name}'", remedy=f"add {name}={_wanted(field, len(self.places[letter]))}")
+                raise HushedError(
+                    f"'{self.name}' needs its field '{name}'", remedy=f"add {name}={_wanted(field, len(self.places[letter]))}"
+                )
             places = self.places[letter]
             raw = _raw(self.name, field, fields[name], len(places))
             for position, (word, bit) in enumerate(places):
@@ -283,7 +285,9 @@ def load_file(path: Path) -> Part:
         raise HushedError(f"not TOML: {error}", where=str(path), remedy="mend the file at that place") from error
     except msgspec.ValidationError as error:
         what, _, key = str(error).partition(" - at ")
-        raise HushedError(f"{key.strip('`') or 'the file'}: {what}", where=str(path), remedy="see the part descriptions in CONTRIBUTING") from error
+        raise HushedError(
+            f"{key.strip('`') or 'the file'}: {what}", where=str(path), remedy="see the part descriptions in CONTRIBUTING"
+        ) from error
     check(part, str(path))
     return part
 

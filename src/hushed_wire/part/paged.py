@@ -189,12 +189,13 @@ class Memory:
     def settings(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> dict[str, Value]:
         """The registers of the memory's roles at a tick. What nothing set has its reset value or, where the start-up was
         not captured (`from_reset` false), what this panel needs, since it may have been set before."""
-        needed = {**panel.upright, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right}
+        needed: dict[str, Value] = {"multiplex": panel.height, "display": "on", "supply": "on"}
+        needed |= {**panel.upright, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right}
         out: dict[str, Value] = {}
         for role, register in self.part.memory.registers.items():
             value = self.register(register, when)
             if value is None and not from_reset:
-                value = needed.get(role, {"multiplex": panel.height, "display": "on", "supply": "on"}.get(role))
+                value = needed.get(role)
             out[role] = self.part.reset.get(register, 0) if value is None else value
         return out
 
@@ -232,7 +233,9 @@ class Memory:
         remapped = settings.get("segment_remap", "off") == panel.upright.get("segment_remap", "off")
         return x if remapped else self.columns - 1 - x
 
-    def _rows_of_lines(self, panel: Panel, settings: dict[str, Value], vertical: int) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    def _rows_of_lines(
+        self, panel: Panel, settings: dict[str, Value], vertical: int
+    ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
         """The memory row behind each line of the glass, and whether the line is driven at all."""
         lines = self.pages * 8
         multiplex = int(settings.get("multiplex", lines))

@@ -37,7 +37,9 @@ def load(path: Path, where: str = "") -> NDArray[np.bool_]:
     try:
         with Image.open(path) as image:
             if image.width * image.height > LARGEST:
-                raise HushedError(f"'{path}' has {image.width}x{image.height} pixels", where=where, remedy="no panel is that large")
+                raise HushedError(
+                    f"'{path}' has {image.width}x{image.height} pixels", where=where, remedy="no panel is that large"
+                )
             if image.mode in ("RGBA", "LA", "P", "PA"):
                 base = Image.new("RGBA", image.size, (0, 0, 0, 255))
                 base.alpha_composite(image.convert("RGBA"))
@@ -45,7 +47,9 @@ def load(path: Path, where: str = "") -> NDArray[np.bool_]:
             else:
                 grey = np.asarray(image.convert("L") if image.mode != "I;16" else image.point(lambda v: v / 256).convert("L"))
     except FileNotFoundError as error:
-        raise HushedError(f"no such picture: '{path}'", where=where, remedy="paths are taken from the sequence's folder") from error
+        raise HushedError(
+            f"no such picture: '{path}'", where=where, remedy="paths are taken from the sequence's folder"
+        ) from error
     except UnidentifiedImageError as error:
         raise HushedError(f"'{path}' is not a picture", where=where, remedy="PNG, PBM, PGM, BMP and GIF can be read") from error
     except (OSError, SyntaxError, ValueError, Image.DecompressionBombError) as error:

@@ -47,9 +47,13 @@ def assume(trace: Trace, options: Options) -> Setup:
             error.where = "--part"
             raise
         if options.panel and options.panel not in part.panels:
-            raise HushedError(f"{part.name} has no ready panel '{options.panel}'", where="--panel", remedy=nearest(options.panel, part.panels))
+            raise HushedError(
+                f"{part.name} has no ready panel '{options.panel}'", where="--panel", remedy=nearest(options.panel, part.panels)
+            )
     if options.bus not in ("", "i2c"):
-        raise HushedError(f"bus '{options.bus}' cannot be decoded by this version", where="--bus", remedy="this version decodes i2c")
+        raise HushedError(
+            f"bus '{options.bus}' cannot be decoded by this version", where="--bus", remedy="this version decodes i2c"
+        )
     for role in options.lines:
         if role not in ("scl", "sda"):
             raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")
@@ -92,7 +96,10 @@ def _by_traffic(trace: Trace, given: dict[str, int]) -> tuple[int, int]:
             return 0, 1  # nothing else they could be; the diagnosis says what is wrong with them
     if best is None or not best.words:
         has = ", ".join(trace.names[:12])
-        raise HushedError("no two lines look like an I2C bus", remedy=f"say which they are, like --line scl=NAME --line sda=NAME; the capture has {has}")
+        raise HushedError(
+            "no two lines look like an I2C bus",
+            remedy=f"say which they are, like --line scl=NAME --line sda=NAME; the capture has {has}",
+        )
     return best.scl, best.sda
 
 
@@ -106,7 +113,8 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
     answered = {int(address) for address in np.unique(who.address[who.answered])}
     parts = [load(name) for name in ([options.part] if options.part else catalog_names())]
     out = []
-    for address in sorted(tried, key=lambda address: address not in answered):
+    known = {address for part in parts if part.i2c for address in part.i2c.addresses}
+    for address in sorted(answered & known) or tried:  # who was called in vain matters only where nobody answered
         for part in parts:
             if part.i2c is None or address not in part.i2c.addresses:
                 continue
@@ -123,7 +131,11 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
     if not out:
         # An address in its 8-bit form tells which part was meant.
         for part in parts:
-            meant = [address for address in (part.i2c.addresses if part.i2c else []) if 2 * address in tried or 2 * address + 1 in tried]
+            meant = [
+                address
+                for address in (part.i2c.addresses if part.i2c else [])
+                if 2 * address in tried or 2 * address + 1 in tried
+            ]
             if meant:
                 out.append(_device(part, meant[0], options, assumed, answers=False))
                 break
@@ -158,7 +170,9 @@ def _device(
     name = f"{part.name}-{address:02x}"
     if not options.part:
         how = f"{address:#04x} answers" if answers else f"{address:#04x} was meant"
-        assumed[f"part at {address:#04x}"] = f"the part is {part.name}, as {how}" + (" and its bytes read as commands of that part" if answers else "")
+        assumed[f"part at {address:#04x}"] = f"the part is {part.name}, as {how}" + (
+            " and its bytes read as commands of that part" if answers else ""
+        )
     panel = options.panel or fitting[0] or next(iter(part.panels))
     if panel not in part.panels:
         raise HushedError(f"{part.name} has no ready panel '{panel}'", where="--panel", remedy=nearest(panel, part.panels))

@@ -104,13 +104,18 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
     doubled = {act.detail for act in mishaps if act.kind == "double-address"}
     for name in deaf | doubled:
         if name not in [device.name for device in rig.device]:
-            raise HushedError(f"the rig has no device '{name}'", where="--mishap", remedy=nearest(name, [d.name for d in rig.device]))
+            raise HushedError(
+                f"the rig has no device '{name}'", where="--mishap", remedy=nearest(name, [d.name for d in rig.device])
+            )
     value, ack, lengths, gaps = _words(steps, rig, bus, deaf, doubled)
     timing = i2c.Timing.at(clock, TICK)
     lead = int(LEAD / TICK)
     total = int(gaps.sum()) + int(lengths.sum()) * 9 * (timing.low + timing.high)
     if total * TICK > LONGEST:
-        raise HushedError(f"the sequence would last {float(total * TICK):.0f} s", remedy=f"shorten its waits; a rehearsal lasts at most {LONGEST} s")
+        raise HushedError(
+            f"the sequence would last {float(total * TICK):.0f} s",
+            remedy=f"shorten its waits; a rehearsal lasts at most {LONGEST} s",
+        )
     trace = i2c.encode(value, ack, lengths, np.zeros(len(lengths), dtype=bool), gaps, timing, TICK, lead, lead)
     names = tuple({"SCL": bus.lines["scl"], "SDA": bus.lines["sda"]}[name] for name in trace.names)
     return trace.select([0, 1], names)
@@ -118,7 +123,7 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
 
 def _words(
     steps: list[Step], rig: Rig, bus: Bus, deaf: set[str], doubled: set[str]
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """All bytes of all transactions: value and ack of each byte, length and gap (ticks) of each transaction."""
     devices = {device.name: device for device in rig.devices_on(bus)}
     answering = {device.address for device in devices.values() if device.name not in deaf}
@@ -129,7 +134,9 @@ def _words(
         for is_data, raw in step.sends:
             device = devices.get(step.device)
             if device is None or device.address is None:
-                raise HushedError(f"device '{step.device}' is not on bus '{bus.name}'", where=step.place, remedy="rehearse its own rig")
+                raise HushedError(
+                    f"device '{step.device}' is not on bus '{bus.name}'", where=step.place, remedy="rehearse its own rig"
+                )
             address = device.address * (2 if step.device in doubled else 1) & 0x7F
             for first in range(0, len(raw), room):
                 answers = address in answering

@@ -111,7 +111,9 @@ def load_rig(path: str | Path) -> Rig:
     except FileNotFoundError as error:
         raise HushedError("no such file", where=where, remedy="check the path of the rig") from error
     except (OSError, UnicodeDecodeError) as error:
-        raise HushedError(f"cannot be read as text: {error}", where=where, remedy="a rig is a TOML file; see docs/rig.md") from error
+        raise HushedError(
+            f"cannot be read as text: {error}", where=where, remedy="a rig is a TOML file; see docs/rig.md"
+        ) from error
     try:
         rig = msgspec.convert(tomllib.loads(text), Rig)
     except tomllib.TOMLDecodeError as error:
@@ -123,7 +125,7 @@ def load_rig(path: str | Path) -> Rig:
         remedy = "docs/rig.md lists all keys"
         if unknown:
             section = {"bus": Bus, "device": Device, "driver": Driver}.get(re.split(r"[.\[]", key)[-2 if "[" in key else -1], Rig)
-            remedy = nearest(unknown[1], [f for f in section.__struct_fields__])
+            remedy = nearest(unknown[1], section.__struct_fields__)
         raise HushedError(f"{key}: {what[0].lower()}{what[1:]}", where=where, remedy=remedy) from error
     check(rig, where)
     return rig
@@ -136,10 +138,10 @@ def check(rig: Rig, where: str) -> None:
         raise HushedError(f"{key}: {reason}", where=where, remedy=remedy)
 
     names: set[str] = set()
-    for key, entry in [*((f"bus '{b.name}'", b) for b in rig.bus), *((f"device '{d.name}'", d) for d in rig.device)]:
-        if entry.name in names:
-            fail(key, "the name is taken already", "give each bus and device a name of its own")
-        names.add(entry.name)
+    for kind, name in [*(("bus", bus.name) for bus in rig.bus), *(("device", device.name) for device in rig.device)]:
+        if name in names:
+            fail(f"{kind} '{name}'", "the name is taken already", "give each bus and device a name of its own")
+        names.add(name)
     if not rig.bus:
         fail("bus", "the rig has none", "add a [[bus]] with name, kind and lines")
     if rig.bridge:
@@ -151,7 +153,9 @@ def check(rig: Rig, where: str) -> None:
         for name, unit in (("supply", "V"), ("pull_up", "Ohm"), ("capacitance", "F")):
             _quantity(getattr(bus.driver, name), unit, f"{where}: {key}: driver.{name}")
         if bus.driver.longest_write < 0 or bus.driver.longest_write == 1:
-            fail(f"{key}: driver.longest_write", "a control byte and at least one more have to fit", "2 or more, or 0 for no limit")
+            fail(
+                f"{key}: driver.longest_write", "a control byte and at least one more have to fit", "2 or more, or 0 for no limit"
+            )
         if bus.kind not in ROLES:
             continue
         allowed = ROLES[bus.kind] + OPTIONAL_ROLES[bus.kind]

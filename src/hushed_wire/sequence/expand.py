@@ -114,7 +114,9 @@ def _picture(state: State, statement: Statement) -> Step:
     places |= {"left_low": left & 15, "left_high": left >> 4}
     area = target.part.memory.area.get(mode)
     if area is None:
-        raise HushedError(f"{target.part.name} has no way to place a picture in {mode} mode", remedy="set another memory mode first")
+        raise HushedError(
+            f"{target.part.name} has no way to place a picture in {mode} mode", remedy="set another memory mode first"
+        )
     sends: list[tuple[bool, bytes]] = []
     for page in range(len(pages)) if mode == "page" else [0]:
         for line in area:
@@ -129,13 +131,17 @@ def _command(state: State, statement: Statement) -> Step:
     part = state.target.part
     if statement.verb not in part.by_name:
         known = [*VERBS, *part.by_name]
-        raise HushedError(f"'{statement.verb}' is neither a verb nor a command of {part.name}", remedy=nearest(statement.verb, known))
+        raise HushedError(
+            f"'{statement.verb}' is neither a verb nor a command of {part.name}", remedy=nearest(statement.verb, known)
+        )
     command = part.find(statement.verb)
     fields = dict(statement.fields)
     if statement.words:
         # A command of one field takes its value bare: `display on`, `multiplex-ratio 64`.
         if len(statement.words) > 1 or len(command.fields) != 1 or fields:
-            raise HushedError(f"'{statement.words[0]}' names no field", remedy=_usage(command.name, [f.name for f in command.fields.values()]))
+            raise HushedError(
+                f"'{statement.words[0]}' names no field", remedy=_usage(command.name, [f.name for f in command.fields.values()])
+            )
         bare = parse.number(statement.words[0])
         fields[next(iter(command.fields.values())).name] = statement.words[0] if bare is None else bare
     raw = command.encode(fields)
@@ -196,7 +202,9 @@ def alter_step(statements: list[Statement], detail: str) -> list[Statement]:
     name, dot, field_name = left.partition(".")
     if not equals or not dot or not any(statement.verb == name for statement in statements):
         known = sorted({statement.verb for statement in statements})
-        raise HushedError(f"'{detail}' names no step and field", remedy=f"like: alter-step:multiplex-ratio.lines=32; {nearest(name, known)}")
+        raise HushedError(
+            f"'{detail}' names no step and field", remedy=f"like: alter-step:multiplex-ratio.lines=32; {nearest(name, known)}"
+        )
     as_number = parse.number(value)
     new: Value = value if as_number is None else as_number
     return [

@@ -72,9 +72,13 @@ def parse_file(path: Path) -> list[Statement]:
     except FileNotFoundError as error:
         raise HushedError("no such file", where=str(path), remedy="check the path of the sequence") from error
     except UnicodeDecodeError as error:
-        raise HushedError("not text", where=str(path), remedy="a sequence is a text file in UTF-8; see docs/sequence.md") from error
+        raise HushedError(
+            "not text", where=str(path), remedy="a sequence is a text file in UTF-8; see docs/sequence.md"
+        ) from error
     except OSError as error:
-        raise HushedError(f"cannot be read: {error.strerror}", where=str(path), remedy="check the file and its permissions") from error
+        raise HushedError(
+            f"cannot be read: {error.strerror}", where=str(path), remedy="check the file and its permissions"
+        ) from error
     return parse_text(text, str(path))
 
 
@@ -82,14 +86,18 @@ def byte_list(statement: Statement) -> bytes:
     """The numbers of `bytes` and `data`: 0x00 0xFF 0x00*1024."""
     out = bytearray()
     if not statement.words:
-        raise HushedError(f"'{statement.verb}' needs bytes", where=statement.place, remedy=f"like: {statement.verb} 0x00 0xFF 0x00*8")
+        raise HushedError(
+            f"'{statement.verb}' needs bytes", where=statement.place, remedy=f"like: {statement.verb} 0x00 0xFF 0x00*8"
+        )
     for word in statement.words:
         value, star, times = word.partition("*")
         byte, count = number(value), number(times) if star else 1
         if byte is None or not 0 <= byte <= 255 or count is None or count < 1:
             raise HushedError(f"'{word}' is not a byte", where=statement.place, remedy="write 0 to 255, 0xFF, 0b101 or 0x00*1024")
         if len(out) + count > LONGEST:
-            raise HushedError(f"'{word}' makes too many bytes", where=statement.place, remedy=f"at most {LONGEST} in one statement")
+            raise HushedError(
+                f"'{word}' makes too many bytes", where=statement.place, remedy=f"at most {LONGEST} in one statement"
+            )
         out += bytes([byte]) * count
     return bytes(out)
 

@@ -19,7 +19,7 @@ from typing import BinaryIO
 from ..errors import HushedError
 from . import vcd
 from .model import Trace, joined
-from .stream import Stream, open_stream
+from .stream import open_stream
 from .threshold import Waveforms
 
 __all__ = ["Source", "open_capture", "read_capture", "replace_file", "write_capture"]
@@ -94,7 +94,11 @@ def open_capture(
         return Source(stream.name, "VCD", names, tick, blocks)
     for magic, what in STRANGERS.items():
         if head.startswith(magic):
-            raise HushedError(f"this is {what}, not a capture", where=stream.name, remedy="give a capture in VCD or CSV, or raw with --raw and --rate")
+            raise HushedError(
+                f"this is {what}, not a capture",
+                where=stream.name,
+                remedy="give a capture in VCD or CSV, or raw with --raw and --rate",
+            )
     from . import table
 
     if table.looks_like(head):
@@ -138,7 +142,9 @@ def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
     except FileNotFoundError as error:
         if folder.is_dir():
             raise HushedError("cannot be written", where=str(path), remedy="choose another place") from error
-        raise HushedError(f"the folder '{folder}' does not exist", where=str(path), remedy=f"make it first: mkdir -p {folder}") from error
+        raise HushedError(
+            f"the folder '{folder}' does not exist", where=str(path), remedy=f"make it first: mkdir -p {folder}"
+        ) from error
     except OSError as error:
         reason = error.strerror or str(error)
         raise HushedError(f"cannot be written: {reason}", where=str(path), remedy="choose another place with -o") from error
@@ -162,7 +168,9 @@ def encode_capture(name: str, trace: Trace, waveforms: Waveforms | None = None, 
 
         pieces = table.write(waveforms if waveforms is not None else trace)
     else:
-        raise HushedError("the ending does not tell the format", where=name, remedy="end the name in .vcd or .csv (or .vcd.gz, .csv.gz)")
+        raise HushedError(
+            "the ending does not tell the format", where=name, remedy="end the name in .vcd or .csv (or .vcd.gz, .csv.gz)"
+        )
     return iter([gzip.compress(b"".join(pieces), compresslevel=6, mtime=0)]) if packed else pieces
 
 

@@ -43,7 +43,8 @@ def merge(a: Trace, b: Trace) -> Trace:
         entry = np.clip(np.searchsorted(at, times, side="right") - 1, 0, None)
 
         def spread(plane: Levels, entry: Levels = entry, covered: Levels = covered, shift: int = shift) -> Levels:
-            return np.where(covered, plane[entry].astype(kind), kind(0)) << kind(shift)
+            out: Levels = np.where(covered, plane[entry].astype(kind), kind(0)) << kind(shift)
+            return out
 
         levels |= spread(trace.levels)
         if trace.unknown is not None:

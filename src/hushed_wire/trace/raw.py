@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
+from typing import Any
 
 import numpy as np
 
@@ -17,7 +18,7 @@ from .stream import Stream
 __all__ = ["read"]
 
 BUFFER = 1 << 20
-TYPES = {1: np.dtype("<u1"), 2: np.dtype("<u2"), 4: np.dtype("<u4"), 8: np.dtype("<u8")}
+TYPES: dict[int, np.dtype[Any]] = {1: np.dtype("<u1"), 2: np.dtype("<u2"), 4: np.dtype("<u4"), 8: np.dtype("<u8")}
 
 
 def read(
@@ -38,8 +39,9 @@ def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None) 
     whole = lines is None or len(lines) == 8 * size
     buffer = np.empty(BUFFER // size + 1, dtype=kind)  # entry 0 is the last sample of the buffer before
     differs = np.empty(BUFFER // size, dtype=bool)
-    view = memoryview(buffer).cast("B")[size:]
-    done, notes = 0, ()
+    view = buffer.view(np.uint8).data[size:]
+    done = 0
+    notes: tuple[Note, ...] = ()
     while True:
         got = stream.readinto(view)
         count, odd = divmod(got, size)

@@ -11,7 +11,6 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +20,7 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from .model import UNKNOWN, Note, Times, Trace, fold
 from .stream import Stream
+from .table_shape import COUNT_NAME, SCALES, TIME_NAME, UNKNOWN_MARKS, Shape, cells_of, is_number, looks_like, shape_of
 from .threshold import Waveforms, levels
 
 if TYPE_CHECKING:
@@ -30,108 +30,6 @@ __all__ = ["looks_like", "read", "write"]
 
 ROWS = 1 << 17
 LONGEST_ROW = 1 << 20  # bytes
-NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
-UNIT = re.compile(r"[(\[]?\s*(s|ms|us|µs|ns|ps|sec|second|seconds|v|mv|volt|volts|a|hz)\s*[)\]]?", re.IGNORECASE)
-TIME_NAME = re.compile(r"(time|t|zeit|x|seconds?|x[- ]?axis|timestamp|time[ _]?stamp)\b", re.IGNORECASE)
-COUNT_NAME = re.compile(r"(sample|samples|index|no\.?|number|#)\s*$", re.IGNORECASE)
-SCALES = {"s": 0, "sec": 0, "second": 0, "seconds": 0, "ms": -3, "us": -6, "µs": -6, "μs": -6, "ns": -9, "ps": -12}
-INTERVAL = re.compile(r"\b(sample|sampling|x)?\s*[-_ ]?(interval|period|increment|incr)\b", re.IGNORECASE)
-RATE = re.compile(r"\b(sample|sampling)\s*[-_ ]?(rate|freq\w*)\b", re.IGNORECASE)
-UNKNOWN_MARKS = {"x", "z", "-", "?", ""}
-
-
-@dataclass
-class Shape:
-    """What the first lines tell. `skip` lines come ahead of the data."""
-
-    delimiter: str = ","
-    decimal: str = "."
-    skip: int = 0
-    columns: list[str] = field(default_factory=list)
-    units: list[str] = field(default_factory=list)
-    interval: Fraction | None = None
-    encoding: str = "utf-8"
-
-
-def _cells(line: str, delimiter: str) -> list[str]:
-    cells = [cell.strip().strip('"').strip() for cell in line.rstrip("\r\n").split(delimiter)]
-    return cells[:-1] if len(cells) > 1 and cells[-1] == "" else cells
-
-
-def _number(cell: str, decimal: str) -> bool:
-    return bool(NUMBER.fullmatch(cell.replace(",", ".") if decimal == "," else cell))
-
-
-def _data_row(cells: list[str], decimal: str) -> bool:
-    marks = [_number(cell, decimal) or cell.lower() in UNKNOWN_MARKS for cell in cells]
-    return all(marks) and any(_number(cell, decimal) for cell in cells)
-
-
-def shape_of(head: bytes) -> Shape | None:
-    """Reads the first lines; None when they are not a table of numbers."""
-    if b"\0" in head[:4096] and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
-        return None
-    shape = Shape()
-    if head.startswith(b"\xff\xfe"):
-        shape.encoding = "utf-16"
-    elif head.startswith(b"\xef\xbb\xbf"):
-        shape.encoding = "utf-8-sig"
-    else:
-        try:
-            head[:-4].decode("utf-8")
-        except UnicodeDecodeError:
-            shape.encoding = "latin-1"
-    lines = head.decode(shape.encoding, "replace").splitlines()
-    if len(head) >= 65536 and len(lines) > 1:
-        lines = lines[:-1]
-    for delimiter, decimal in ((";", ","), (";", "."), ("\t", ","), ("\t", "."), (",", "."), ("|", ".")):
-        for number, line in enumerate(lines):
-            cells = _cells(line, delimiter)
-            if not line.strip() or not _data_row(cells, decimal):
-                continue
-            if len(cells) == 1 and (delimiter != "," or not NUMBER.fullmatch(cells[0])):
-                continue
-            after = [_cells(text, delimiter) for text in lines[number + 1 : number + 3] if text.strip()]
-            if decimal == "," and not any("," in cell for row in [cells, *after] for cell in row):
-                continue
-            if any(len(row) != len(cells) for row in after) or (after and not _data_row(after[0], decimal) and len(after[0]) < 2):
-                continue
-            shape.delimiter, shape.decimal, shape.skip = delimiter, decimal, number
-            _preamble(shape, [_cells(text, delimiter) for text in lines[:number]], len(cells))
-            return shape
-    return None
-
-
-def _preamble(shape: Shape, rows: list[list[str]], width: int) -> None:
-    """Column names, unit row and sample interval from the lines ahead of the data."""
-    names: list[str] = []
-    for row in reversed([row for row in rows if len(row) == width and any(row)]):
-        if all(UNIT.fullmatch(cell) or not cell for cell in row) and not shape.units:
-            shape.units = row
-        elif not names and not (width == 2 and (INTERVAL.search(row[0]) or RATE.search(row[0]))):
-            names = row
-    shape.units = shape.units or [""] * width
-    for number, name in enumerate(names):
-        inside = re.search(r"[(\[]\s*(\S+?)\s*[)\]]\s*$", name)
-        if inside and UNIT.fullmatch(inside[1]):
-            names[number] = name[: inside.start()].strip()
-            shape.units[number] = shape.units[number] or inside[1]
-    shape.units = [unit.strip("()[] ").lower() for unit in shape.units]
-    shape.columns = names or [f"column {k}" for k in range(width)]
-    for row in rows:
-        text = " ".join(row)
-        value = next((cell for cell in row[1:] if _number(cell.split()[0] if cell.split() else "", shape.decimal)), None)
-        if value is None or not (INTERVAL.search(text) or RATE.search(text)):
-            continue
-        number = Fraction(value.split()[0].replace(",", "."))
-        unit = next((cell for cell in [*value.split()[1:], *row[2:]] if cell.lower() in SCALES), "s")
-        if number > 0:
-            shape.interval = 1 / number if RATE.search(text) else number * Fraction(10) ** SCALES[unit.lower()]
-
-
-def looks_like(head: bytes) -> bool:
-    """Whether a file that starts with `head` is a table of numbers."""
-    return shape_of(head) is not None
 
 
 class _Text(io.RawIOBase):
@@ -194,7 +92,9 @@ def read(
     except (pd.errors.ParserError, UnicodeDecodeError) as error:
         found = re.search(r"line (\d+)", str(error))
         place = f"{stream.name}:{int(found[1]) + 0}" if found else stream.name
-        raise HushedError("a row with more cells than the others", where=place, remedy="the file is damaged: export it again") from error
+        raise HushedError(
+            "a row with more cells than the others", where=place, remedy="the file is damaged: export it again"
+        ) from error
     table.last_row(text.tail.decode(shape.encoding, "replace") if shape.encoding != "utf-16" else "", stream.cut)
     if table.volts:
         waveforms = table.waveforms()
@@ -304,8 +204,8 @@ class Table:
         """A row that no line end closes: taken when it is whole and in step, else the file was cut in it."""
         import pandas as pd
 
-        cells = _cells(tail, self.shape.delimiter)
-        whole = len(cells) == len(self.shape.columns) and all(_number(cell, self.shape.decimal) for cell in cells)
+        cells = cells_of(tail, self.shape.delimiter)
+        whole = len(cells) == len(self.shape.columns) and all(is_number(cell, self.shape.decimal) for cell in cells)
         if tail.strip() and whole and not cut and self.data_columns:
             row = [float(cell.replace(",", ".") if self.shape.decimal == "," else cell) for cell in cells]
             step = row[self.time_column] - self.span[1] if self.time_column is not None else 0.0
@@ -319,7 +219,9 @@ class Table:
         """Times ascend; their steps are noted."""
         if np.isnan(seconds).any():
             row = int(np.flatnonzero(np.isnan(seconds))[0])
-            raise HushedError("a row without a time", where=f"{self.name}:{self.shape.skip + self.rows + row + 1}", remedy="remove it")
+            raise HushedError(
+                "a row without a time", where=f"{self.name}:{self.shape.skip + self.rows + row + 1}", remedy="remove it"
+            )
         steps = np.diff(seconds, prepend=self.span[1] if self.rows else seconds[0])
         back = np.flatnonzero(steps < 0)
         if len(back):
@@ -343,7 +245,9 @@ class Table:
             if len(odd):
                 line = self.shape.skip + self.rows + int(odd[0]) + 1
                 what = f"'{column[odd[0]]:g}' in column '{self.shape.columns[index]}' is not a level, after rows of 0 and 1"
-                raise HushedError(what, where=f"{self.name}:{line}", remedy="a file is in levels or in volts throughout: export it again")
+                raise HushedError(
+                    what, where=f"{self.name}:{line}", remedy="a file is in levels or in volts throughout: export it again"
+                )
             level = value.astype(np.uint8)
             changed[1:] |= level[1:] != level[:-1]
             changed[0] |= bool(level[0] != self.last[number])

@@ -11,10 +11,7 @@ noted; an error names the line. The writer is the reader's twin, also in array o
 
 from __future__ import annotations
 
-import re
-from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any, NoReturn
 
@@ -23,18 +20,11 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..units import show_time
-from .model import HIGH, LOW, MAX_LINES, UNKNOWN, Note, Times, Trace, fold, word_type
+from .model import HIGH, LOW, UNKNOWN, Note, Times, Trace, fold, word_type
 from .stream import Stream
+from .vcd_header import PIECE, UNITS, Header, Lines, Slot, looks_like, read_header
 
 __all__ = ["looks_like", "read", "write"]
-
-UNITS = {"s": 0, "ms": -3, "us": -6, "ns": -9, "ps": -12, "fs": -15}
-OPENINGS = ("$date", "$version", "$timescale", "$scope", "$var", "$comment", "$enddefinitions", "$upscope")
-PIECE = 1 << 20
-HEADER_LIMIT = 64 << 20
-# Kinds of variable that hold numbers or moments, not levels of wires.
-NUMBERS = {"real", "realtime", "time", "event", "integer", "parameter", "string"}
-SAMPLED = re.compile(r"sample-interval\s+(\d+)\s*(s|ms|us|ns|ps|fs)\b")
 
 OTHER, TIME, SCALAR, VECTOR, PAIR, WORD, CODE = range(7)
 CLASS = np.zeros(256, dtype=np.uint8)
@@ -45,167 +35,9 @@ LEVEL[list(b"0lL")] = LOW
 LEVEL[list(b"1hH")] = HIGH
 
 
-def looks_like(head: bytes) -> bool:
-    """Whether a file that starts with `head` is a VCD."""
-    return head.lstrip()[:16].decode("latin-1").lower().startswith(OPENINGS)
-
-
-@dataclass
-class Variable:
-    """One `$var`: its identifier code, and the full name and bit of each of its lines, least significant first."""
-
-    code: str
-    scope: tuple[str, ...]
-    name: str
-    bits: list[str]  # "" for a single wire, else "[7]"
-
-
-@dataclass
-class Header:
-    tick: Fraction = Fraction(1, 10**9)
-    variables: list[Variable] = field(default_factory=list)
-    skipped: dict[str, str] = field(default_factory=dict)  # code: what it is
-    notes: list[Note] = field(default_factory=list)
-    sample: Fraction | None = None
-
-
-def _header(stream: Stream) -> tuple[Header, bytes, int]:
-    """The declarations, what was read beyond them, and the number of the line on which the body starts."""
-    data = b""
-    while b"$enddefinitions" not in data:
-        piece = stream.read(PIECE)
-        if not piece or len(data) > HEADER_LIMIT:
-            raise HushedError(
-                "the VCD's declarations never end ($enddefinitions is missing)",
-                where=stream.name,
-                remedy="the file was cut short in its header, or is not a VCD: export it again",
-            )
-        data += piece
-    while (stop := data.find(b"$end", data.find(b"$enddefinitions") + 15)) < 0:
-        piece = stream.read(PIECE)
-        if not piece:
-            stop = len(data)
-            break
-        data += piece
-    text, rest = data[:stop].decode("latin-1"), data[stop + 4 :]
-    header, scope = Header(), [""]
-    for section in re.finditer(r"\$(\w+)\s+(.*?)\s*\$end\b", text + " $end", re.DOTALL):
-        keyword, body = section[1].lower(), section[2].split()
-        try:
-            if keyword == "timescale":
-                header.tick = _timescale("".join(body))
-            elif keyword == "scope":
-                scope.append(body[-1] if body else "")
-            elif keyword == "upscope" and len(scope) > 1:
-                scope.pop()
-            elif keyword == "var":
-                _declare(header, tuple(scope[1:]), body)
-            elif keyword == "comment" and (found := SAMPLED.search(section[2])):
-                header.sample = int(found[1]) * Fraction(10) ** UNITS[found[2]]
-        except HushedError as error:
-            error.where = f"{stream.name}:{text.count(chr(10), 0, section.start()) + 1}"
-            raise
-    if "$timescale" not in text:
-        header.notes.append(Note("", "the file names no timescale; 1 ns was taken"))
-    return header, rest, text.count("\n") + 1
-
-
-def _timescale(text: str) -> Fraction:
-    found = re.fullmatch(r"(1|10|100)(s|ms|us|ns|ps|fs)", text)
-    if not found:
-        raise HushedError(f"'{text}' is not a timescale", remedy="IEEE 1364 allows 1, 10 or 100 of s, ms, us, ns, ps, fs")
-    return int(found[1]) * Fraction(10) ** UNITS[found[2]]
-
-
-def _declare(header: Header, scope: tuple[str, ...], body: list[str]) -> None:
-    if len(body) < 4 or not body[1].isdigit() or int(body[1]) < 1:
-        raise HushedError("a $var without type, size, code and name", remedy="export the file again")
-    kind, size, code, name = body[0].lower(), int(body[1]), body[2], body[3]
-    selection = "".join(body[4:])
-    inline = re.fullmatch(r"(.+?)(\[\d+(?::\d+)?\])", name)
-    if inline and not selection:
-        name, selection = inline[1], inline[2]
-    if kind in NUMBERS:
-        header.skipped[code] = kind
-        header.notes.append(Note("", f"'{name}' is of type {kind}, not a wire; it was left out"))
-        return
-    span = re.fullmatch(r"\[(-?\d+):(-?\d+)\]", selection)
-    if size == 1:
-        bits = [selection if not span else ""]
-    else:
-        high, low = (int(span[1]), int(span[2])) if span else (size - 1, 0)
-        step = 1 if high >= low else -1
-        bits = [f"[{low + step * k}]" for k in range(size)]
-    header.variables.append(Variable(code, scope, name.lstrip("\\"), bits))
-
-
-@dataclass
-class Slot:
-    """One wanted line: the index of its code among the sorted codes, its bit, its number in the trace."""
-
-    code: int
-    bit: int
-    line: int
-
-
-class Lines:
-    """Which line each code's bits are: names made unique, aliases of one wire folded, at most MAX_LINES kept."""
-
-    def __init__(self, header: Header, wanted: list[str] | None, where: str) -> None:
-        found: dict[tuple[str, str], list[Variable]] = {}
-        for variable in header.variables:
-            for bit in variable.bits:
-                found.setdefault((variable.name, bit), []).append(variable)
-        self.names: list[str] = []
-        named: list[tuple[str, str, int]] = []  # name, code, bit
-        for (name, bit), variables in found.items():
-            # A wire seen through ports has one code in several scopes: the outermost speaks for all of them.
-            distinct = {variable.code: variable for variable in reversed(variables)}
-            for code, variable in reversed(distinct.items()):
-                full = name if len(distinct) == 1 else ".".join((*variable.scope, name))
-                named.append((full + bit, code, variable.bits.index(bit)))
-        doubled = [name for name, count in Counter(name for name, _, _ in named).items() if count > 1]
-        if doubled:
-            raise HushedError(f"two different wires are called '{min(doubled)}'", where=where, remedy="rename one and export again")
-        if wanted is not None:
-            lowered = [name.lower() for name in wanted]
-            chosen = [entry for entry in named if entry[0] in wanted or entry[0].lower() in lowered]
-            named = chosen if len(named) > MAX_LINES and chosen else named
-        if len(named) > MAX_LINES:
-            raise HushedError(
-                f"the file has {len(named)} wires; {MAX_LINES} fit into one trace",
-                where=where,
-                remedy="name those you need with --line ROLE=LINE",
-            )
-        if not named:
-            raise HushedError("the file declares no wire", where=where, remedy="export digital lines (wire or reg) of the capture")
-        codes = sorted({variable.code for variable in header.variables} | set(header.skipped), key=hashed)
-        keys = [hashed(code) for code in codes]
-        if len(set(keys)) != len(keys):
-            raise HushedError("two identifier codes cannot be told apart", where=where, remedy="export the file again")
-        self.keys = np.array(keys, dtype=np.uint64)
-        self.names = [name for name, _, _ in named]
-        self.slots = [Slot(codes.index(code), bit, line) for line, (_, code, bit) in enumerate(named)]
-        width = {variable.code: len(variable.bits) for variable in header.variables}
-        self.plain = len({slot.code for slot in self.slots}) == len(self.slots) and all(
-            width[codes[slot.code]] == 1 for slot in self.slots
-        )
-        self.line_of = np.full(len(codes), -1, dtype=np.int16)
-        for slot in self.slots:
-            self.line_of[slot.code] = slot.line
-
-
-def hashed(code: str) -> int:
-    """A number for an identifier code: the code itself up to eight characters (in base 256), wrapped beyond."""
-    key = 0
-    for byte in code.encode("latin-1"):
-        key = (key * 256 + byte + (key >> 56) * 1099511628211) & (2**64 - 1)
-    return key
-
-
 def read(stream: Stream, wanted: list[str] | None = None) -> tuple[list[str], Fraction, Iterator[Trace]]:
     """Names, tick and the blocks of a VCD. `wanted` picks lines from a file that has more than fit."""
-    header, rest, line = _header(stream)
+    header, rest, line = read_header(stream)
     lines = Lines(header, wanted, stream.name)
     return lines.names, header.tick, _blocks(stream, header, lines, rest, line)
 
@@ -242,7 +74,9 @@ class Body:
         keep = max(data.rfind(b"\n"), data.rfind(b" "), data.rfind(b"\t"), data.rfind(b"\r")) + 1
         self.rest = data[keep:]
         if len(self.rest) > PIECE:
-            raise HushedError("a token without end", where=f"{self.name}:{self.line}", remedy="the file is damaged: export it again")
+            raise HushedError(
+                "a token without end", where=f"{self.name}:{self.line}", remedy="the file is damaged: export it again"
+            )
         self._take(np.frombuffer(b"\n" + data[:keep] + b" ", dtype=np.uint8))
         if self.now is None:
             return None
@@ -283,7 +117,9 @@ class Body:
         bad = np.flatnonzero(kinds == OTHER)
         if len(bad):
             token = buf[starts[bad[0]] : ends[bad[0]]].tobytes().decode("latin-1")
-            self._fail(buf, starts[bad[0]], f"'{token[:20]}' is neither a time nor a change", "the file is damaged: export it again")
+            self._fail(
+                buf, starts[bad[0]], f"'{token[:20]}' is neither a time nor a change", "the file is damaged: export it again"
+            )
         ticking = np.flatnonzero(kinds == TIME)
         moments = self._moments(buf, starts[ticking], ends[ticking])
         self._changes(buf, starts, ends, kinds, value, ticking, moments)
@@ -340,7 +176,9 @@ class Body:
             wrong |= digit > 9
             moments = np.where(live, moments * 10 + digit, moments)
         if wrong.any():
-            self._fail(buf, starts[np.flatnonzero(wrong)[0]], "a time that is not a whole number", "the file is damaged: export it again")
+            self._fail(
+                buf, starts[np.flatnonzero(wrong)[0]], "a time that is not a whole number", "the file is damaged: export it again"
+            )
         before = moments[0] if self.now is None and len(moments) else self.now
         back = np.flatnonzero(np.diff(moments, prepend=before if before is not None else 0) < 0)
         if len(back):
@@ -394,7 +232,12 @@ class Body:
         if self.waiting is None:
             self.waiting = (times, lines, levels)
         else:
-            self.waiting = tuple(np.concatenate(pair) for pair in zip(self.waiting, (times, lines, levels), strict=True))  # type: ignore[assignment]
+            before = self.waiting
+            self.waiting = (
+                np.concatenate([before[0], times]),
+                np.concatenate([before[1], lines]),
+                np.concatenate([before[2], levels]),
+            )
         if not self.started and (len(times) or len(moments)):
             self.first = min(start, int(times[0])) if len(times) else start
             self.started = True
@@ -409,7 +252,7 @@ class Body:
             grown = keys * np.uint64(256) + byte + (keys >> np.uint64(56)) * np.uint64(1099511628211)
             keys = np.where(live, grown, keys)
         found = np.minimum(np.searchsorted(self.lines.keys, keys), len(self.lines.keys) - 1)
-        wrong = np.flatnonzero(self.lines.keys[found] != keys) if len(keys) else []
+        wrong = np.flatnonzero(self.lines.keys[found] != keys)
         if len(wrong):
             at = int(wrong[0])
             code = buf[starts[at] : ends[at]].tobytes().decode("latin-1")
@@ -506,4 +349,5 @@ def write(trace: Trace, comment: str = "") -> Iterator[bytes]:
 def _scaled(times: Times, factor: int, divisor: int) -> Times:
     """times * factor / divisor, rounded, without leaving 64 bits on the way."""
     whole, part = np.divmod(times, divisor)
-    return whole * factor + (2 * part * factor + divisor) // (2 * divisor)
+    out: Times = whole * factor + (2 * part * factor + divisor) // (2 * divisor)
+    return out

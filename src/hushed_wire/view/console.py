@@ -23,7 +23,7 @@ class Tidy(io.TextIOBase):
     @property
     def encoding(self) -> str:  # type: ignore[override]
         """Of the file behind."""
-        return self.file.encoding or "utf-8"
+        return getattr(self.file, "encoding", None) or "utf-8"
 
     def write(self, text: str) -> int:
         """Whole lines go on; the rest waits."""
@@ -37,6 +37,7 @@ class Tidy(io.TextIOBase):
             self.file.write(self.waiting.rstrip(" "))
             self.waiting = ""
         self.file.flush()
+
 
 THEME = Theme(
     {
@@ -74,4 +75,4 @@ def console(color: str = "auto", file: IO[str] | None = None) -> Console:
 
 def writes_unicode(file: IO[str] | None = None) -> bool:
     """Whether block characters can be written."""
-    return "utf" in ((file or sys.stdout).encoding or "").lower()
+    return "utf" in (getattr(file or sys.stdout, "encoding", None) or "").lower()

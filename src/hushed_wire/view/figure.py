@@ -48,7 +48,9 @@ class Boxes:
     plural: str
 
 
-def plot(reading: Reading, path: str, window: tuple[float, float], waveforms: Waveforms | None = None, kind: str = "png") -> bytes:
+def plot(
+    reading: Reading, path: str, window: tuple[float, float], waveforms: Waveforms | None = None, kind: str = "png"
+) -> bytes:
     """A figure of a capture between two times (seconds), as the bytes of a PNG, SVG or PDF."""
     import matplotlib
 
@@ -165,8 +167,7 @@ def _commands(reading: Reading) -> Boxes:
 
 
 def _seconds(trace: Trace, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
-    out: NDArray[np.float64] = ticks * float(trace.tick.numerator) / float(trace.tick.denominator)
-    return out
+    return (ticks * float(trace.tick.numerator) / float(trace.tick.denominator)).astype(np.float64)
 
 
 def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixels: float) -> None:
@@ -212,7 +213,9 @@ def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixe
         forms = boxes.label(first + int(begin[position])) if count == 1 else (f"{count:,} {boxes.plural}", f"{count:,}")
         text = next((form for form in forms if len(form) * LETTER + 6 <= width[position]), "")
         if text:
-            axis.text((a[position] + b[position]) / 2, 0.48, text, ha="center", va="center", fontsize=FONT, color=INK, clip_on=True)
+            axis.text(
+                (a[position] + b[position]) / 2, 0.48, text, ha="center", va="center", fontsize=FONT, color=INK, clip_on=True
+            )
 
 
 def _marks(axis: Axes, reading: Reading, low: float, high: float, origin: float, pixels: float) -> bool:
@@ -250,8 +253,8 @@ def _digital(axis: Axes, trace: Trace, line: int, low: float, high: float, origi
         return
     columns = np.linspace(low, high, pixels + 1)
     count, _ = np.histogram(when[first:last], bins=columns)
-    at = np.clip(np.searchsorted(when, columns[:-1], side="right") - 1, 0, len(when) - 1)
-    level = np.where(count == 0, edges.level[at].astype(float), np.nan)
+    entry = np.clip(np.searchsorted(when, columns[:-1], side="right") - 1, 0, len(when) - 1)
+    level = np.where(count == 0, edges.level[entry].astype(float), np.nan)
     level[(level > 1) | (columns[:-1] >= stop)] = np.nan
     shade = np.log1p(count) / np.log1p(max(1, count.max()))
     red, green, blue = (int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5))
@@ -276,7 +279,14 @@ def _analogue(
     bottom, top = float(np.nanmin(volts, initial=0.0)), float(np.nanmax(volts, initial=1.0))
     if len(volts) > 4 * pixels:
         edges = np.linspace(0, len(volts), pixels + 1).astype(int)[:-1]
-        axis.fill_between(when[edges], np.minimum.reduceat(volts, edges), np.maximum.reduceat(volts, edges), color=colour, alpha=0.35, linewidth=0)
+        axis.fill_between(
+            when[edges],
+            np.minimum.reduceat(volts, edges),
+            np.maximum.reduceat(volts, edges),
+            color=colour,
+            alpha=0.35,
+            linewidth=0,
+        )
         axis.plot(when[edges], np.add.reduceat(volts, edges) / np.diff(np.append(edges, len(volts))), color=colour, linewidth=0.8)
     else:
         axis.plot(when, volts, color=colour, linewidth=1.2)

@@ -44,7 +44,7 @@ def rows_of_text(lit: NDArray[np.bool_], room: int, unicode: bool = True) -> tup
 
 def draw(out: Console, glass: Glass, panel: Panel) -> None:
     """Prints the glass in a frame, its lines in the colours of the panel's bands, dimmed when it is dark."""
-    unicode = writes_unicode(out.file)  # type: ignore[arg-type]
+    unicode = writes_unicode(out.file)
     lines, step = rows_of_text(glass.lit, out.width, unicode)
     colours = line_colours(panel) if panel.rotate % 180 == 0 else np.tile(line_colours(panel)[-1], (glass.lit.shape[0], 1))
     if panel.rotate == 180:

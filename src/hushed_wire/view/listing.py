@@ -77,7 +77,9 @@ def notes(out: Console, trace: Trace) -> None:
             out.print(Text("warning  ", style="warning") + Text(note.text))
 
 
-def decoded(out: Console, reading: Reading, plan: Setup, path: str, clock: float | None, mode: str, every: bool, brief: bool = False) -> None:
+def decoded(
+    out: Console, reading: Reading, plan: Setup, path: str, clock: float | None, mode: str, every: bool, brief: bool = False
+) -> None:
     """Summary first, then the transactions with what they mean to the parts."""
     trace = reading.trace
     scl, sda = trace.names[reading.scl], trace.names[reading.sda]
@@ -90,15 +92,23 @@ def decoded(out: Console, reading: Reading, plan: Setup, path: str, clock: float
         mask = reading.addresses.address == address
         count, answered = int(np.count_nonzero(mask)), int(np.count_nonzero(mask & reading.addresses.answered))
         name = f"{address:#04x}" if address >= 0 else "cut off"
-        device = next((d.device.name for d in reading.devices if d.device.address == address), "")
+        called = next((d.device.name for d in reading.devices if d.device.address == address), "")
         how = "all answered" if answered == count else "none answered" if not answered else f"{answered:,} answered"
-        grid.add_row(f"  {name}", f"{count:,} times" + (f", {how}" if address >= 0 else ", address not captured") + (f": {device}" if device else ""))
+        grid.add_row(
+            f"  {name}",
+            ("once" if count == 1 else f"{count:,} times")
+            + (f", {how}" if address >= 0 else ", address not captured")
+            + (f": {called}" if called else ""),
+        )
     extra = [f"{n:,} spikes on {line} ignored" for n, line in zip(reading.decoded.spikes, (scl, sda), strict=True) if n]
     if reading.decoded.stray:
         extra.append(f"{reading.decoded.stray:,} clocks outside transactions")
     for device in reading.devices:
         data = int(np.count_nonzero(device.commands.payload.data))
-        grid.add_row(device.device.name, f"{device.part.name}: {int(np.count_nonzero(device.commands.kind >= 0)):,} commands, {data:,} data bytes")
+        grid.add_row(
+            device.device.name,
+            f"{device.part.name}: {int(np.count_nonzero(device.commands.kind >= 0)):,} commands, {data:,} data bytes",
+        )
     if extra:
         grid.add_row("besides", "; ".join(extra))
     out.print(grid)
@@ -139,7 +149,9 @@ def _transactions(out: Console, reading: Reading, every: bool) -> None:
     refused = False
     for position, index in enumerate(shown):
         if position == ROWS - 8 and len(shown) != count:
-            listing.add_row("…", f"{count - len(shown):,} more", Text("--all shows them, --from and --to pick a part", style="quiet"), "")
+            listing.add_row(
+                "…", f"{count - len(shown):,} more", Text("--all shows them, --from and --to pick a part", style="quiet"), ""
+            )
         first, last = int(who.first[index]), int(table.last[index])
         address = int(who.address[index])
         target = "?" if address < 0 else f"{address:#05x}" if who.ten_bit[index] else f"{address:#04x}"
@@ -165,9 +177,7 @@ def _transactions(out: Console, reading: Reading, every: bool) -> None:
             ending.append("repeated START")
         said_here = said.get(index, [])
         sense = "; ".join(said_here[:6]) + (f"; {len(said_here) - 6} more" if len(said_here) > 6 else "")
-        listing.add_row(
-            times[position], way, text, "; ".join(part for part in [sense, *ending] if part)
-        )
+        listing.add_row(times[position], way, text, "; ".join(part for part in [sense, *ending] if part))
     out.print(listing)
     if refused:
         out.print(Text("✗ not acknowledged", style="fault"))

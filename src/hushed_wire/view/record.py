@@ -43,9 +43,7 @@ def capture(trace: Trace, path: str) -> dict[str, Any]:
     return {"path": path, "duration": trace.duration, "lines": list(trace.names)}
 
 
-def transactions(
-    words: Words, table: Transactions, who: Addresses, tick: tuple[int, int], bus: str
-) -> Iterator[dict[str, Any]]:
+def transactions(words: Words, table: Transactions, who: Addresses, tick: tuple[int, int], bus: str) -> Iterator[dict[str, Any]]:
     """I2C transactions. tick: numerator and denominator of the seconds a tick has."""
     up, down = tick
     value, ack = words.value.tolist(), words.ack.tolist()

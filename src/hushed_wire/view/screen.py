@@ -23,8 +23,14 @@ def screens(out: Console, glasses: list[tuple[DeviceReading, Glass]], plan: Setu
         height, width = glass.lit.shape
         lit = int(np.count_nonzero(glass.lit))
         state = Text("lit", style="good") if glass.shown else Text("dark", style="fault")
-        head = Text(f"{device.device.name}  {device.part.name}, {width}x{height}, at {show_time(when)}: the glass is ", style="head")
-        out.print(head + state + Text(f", {lit:,} pixels on" if glass.shown else f"; below is what its memory holds ({lit:,} pixels on)"))
+        head = Text(
+            f"{device.device.name}  {device.part.name}, {width}x{height}, at {show_time(when)}: the glass is ", style="head"
+        )
+        out.print(
+            head
+            + state
+            + Text(f", {lit:,} pixels on" if glass.shown else f"; below is what its memory holds ({lit:,} pixels on)")
+        )
         drawing.draw(out, glass, device.panel)
         for text in remarks(device, glass):
             out.print(Text("note  ", style="note") + Text(text))
@@ -35,7 +41,11 @@ def remarks(device: DeviceReading, glass: Glass) -> list[str]:
     out = []
     missing = int(np.count_nonzero(~glass.written))
     if missing:
-        why = "the memory behind them was not written in this capture" if device.started else "the capture begins on a running display"
+        why = (
+            "the memory behind them was not written in this capture"
+            if device.started
+            else "the capture begins on a running display"
+        )
         out.append(f"{missing:,} of {glass.lit.size:,} pixels are not known: {why}; they are drawn dark")
     if glass.scrolling:
         out.append("the panel scrolls; how far is an estimate from the controller's typical oscillator")

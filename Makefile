@@ -1,0 +1,45 @@
+# Each target sets up what it needs: the virtual environment .venv, the packages, and the program itself, installed as
+# users install it. PYTHON picks the interpreter (3.11 or newer).
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info/*')
+DEMO ?= build/skerry-haven
+
+.PHONY: demo test lint bench screenshots clean
+
+demo: $(VENV)/.installed
+	@mkdir -p $(dir $(DEMO))
+	$(BIN)/hushed-wire demo $(DEMO)
+
+test: $(VENV)/.installed
+	$(BIN)/python tests/run.py
+
+lint: $(VENV)/.installed
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
+	$(BIN)/mypy
+
+bench: $(VENV)/.installed
+	$(BIN)/python bench/run.py $(ARGS)
+
+screenshots: $(VENV)/.installed
+	bash docs/make-screenshots.sh
+
+$(VENV)/.packages: pyproject.toml
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
+	  { echo "Python 3.11 or newer is needed; name one with: make PYTHON=python3.12 …"; exit 1; }
+	@test -x $(BIN)/pip || $(PYTHON) -m venv $(VENV) || \
+	  { rm -rf $(VENV); echo "python3 -m venv does not work here; on Debian: apt-get install python3-venv"; exit 1; }
+	$(BIN)/pip install --quiet --disable-pip-version-check 'setuptools>=68' wheel
+	$(BIN)/python -c "import tomllib; p = tomllib.load(open('pyproject.toml', 'rb'))['project']; print('\n'.join(p['dependencies'] + p['optional-dependencies']['dev']))" > $(VENV)/requirements.txt
+	$(BIN)/pip install --quiet --disable-pip-version-check -r $(VENV)/requirements.txt
+	@touch $@
+
+$(VENV)/.installed: $(VENV)/.packages $(SOURCES) README.md
+	@rm -rf build/lib
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --force-reinstall .
+	@touch $@
+
+clean:
+	rm -rf $(VENV) build dist src/*.egg-info .mypy_cache .ruff_cache .hypothesis
