@@ -38,6 +38,7 @@ SYMBOLS = tuple(LIMITS)
 # tVD limits bind only a device that does not stretch the low period, and a driver that moves data late in a long low
 # period harms nobody: the specification gives them for the case where SCL is at its fastest.
 ONLY_AT_FULL_SPEED = {"tVD;DAT", "tVD;ACK"}
+ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
 
 
 @dataclass(eq=False)
@@ -133,14 +134,14 @@ def margins(trace: Trace, columns: dict[str, Column], mode: int) -> list[Margin]
         least, most = LIMITS[symbol][1][mode]
         value = column.value
         if symbol == "fSCL":
-            beyond = value + slack < (1 / most if most else 0.0) / float(trace.tick)
+            beyond = value + slack < (1 / most if most else 0.0) / float(trace.tick) * (1 - ROUNDING)
             low, usual, high = [1 / (float(v) * float(trace.tick)) for v in (value.max(), np.median(value), max(1, value.min()))]
         else:
             beyond = np.zeros(len(value), dtype=bool)
             if least is not None:
-                beyond |= value + slack < least / float(trace.tick)
+                beyond |= value + slack < least / float(trace.tick) * (1 - ROUNDING)
             if most is not None:
-                beyond |= value - slack > most / float(trace.tick)
+                beyond |= value - slack > most / float(trace.tick) * (1 + ROUNDING)
             if symbol in ONLY_AT_FULL_SPEED and len(columns["fSCL"].value) and np.median(columns["fSCL"].value) > full_speed:
                 beyond[:] = False
             low, usual, high = [float(v) * float(trace.tick) for v in (value.min(), np.median(value), value.max())]

@@ -48,30 +48,30 @@ def silent(case: Case) -> Iterator[Finding]:
 
 def undersampled(case: Case) -> Iterator[Finding]:
     """Fewer samples a clock period than edges need."""
-    samples = case.samples_a_clock
-    if samples is None:
-        return
     told = case.trace.sample > 0
-    damaged = case.as_wired.score < 0.9 or case.reading.decoded.together > 0
+    rig_clock = _rig_clock(case)
+    by_rig = 1 / (case.trace.resolution() * float(case.trace.tick) * rig_clock) if told and rig_clock else None
+    samples = case.samples_a_clock
     pulses = np.diff(case.edges["scl"].times)[1:-1]
-    # Far below what is needed, whole clocks vanish and the rest looks slow: then many pulses last one sample only, or the
-    # rig's own clock tells.
-    by_rig = 1 / (case.trace.resolution() * float(case.trace.tick) * _rig_clock(case)) if _rig_clock(case) else None
-    single = len(pulses) > 0 and np.count_nonzero(pulses <= case.trace.resolution()) > 0.2 * len(pulses)
-    hopeless = told and case.as_wired.score < 0.5 and single and (by_rig is None or by_rig < 2 * FEWEST_SAMPLES)
+    # Far below what is needed, whole clocks vanish and the rest looks slow: then the rig's clock tells, or, without one, that
+    # many pulses last a single sample.
+    single = len(pulses) > 16 and np.count_nonzero(pulses <= case.trace.resolution()) > 0.2 * len(pulses)
+    hopeless = told and case.as_wired.score < 0.5 and (single if by_rig is None else by_rig < FEWEST_SAMPLES)
+    if samples is None and not (hopeless and by_rig):
+        return
+    samples = min(count for count in (samples, by_rig if hopeless else None) if count is not None)
     if samples >= FEWEST_SAMPLES and not hopeless:
         if told and case.as_wired.score >= 0.5:
             case.rule_out("capture.undersampled", f"{samples:.1f} samples a clock period")
         return
-    uneven = len(pulses) > 0 and pulses.min() != pulses.max()
     # A simulator's exact trace may have few ticks a period and nothing wrong; there the interval is only a guess.
-    if not uneven or (not told and not damaged):
+    uneven = len(pulses) > 0 and pulses.min() != pulses.max()
+    damaged = case.as_wired.score < 0.9 or case.reading.decoded.together > 0
+    if not hopeless and (not uneven or (not told and not damaged)):
         return
-    if hopeless:
-        samples = min(samples, by_rig or samples)
     interval = case.trace.resolution() * float(case.trace.tick)
     seen = 1 / (samples * interval)
-    needed = max(10 * seen, 10 * _rig_clock(case))
+    needed = 10 * max(seen, rig_clock)
     yield Finding(
         "capture.undersampled",
         f"the capture has {samples:.1f} samples a clock period (sampled at {show(1 / interval, 'Hz')}, clock about {show(seen, 'Hz')} or more), "
@@ -159,7 +159,7 @@ def unlike_rig(case: Case) -> Iterator[Finding]:
             "capture.unlike-rig",
             f"the traffic on {' and '.join(case.names('scl', 'sda'))} is not I2C: {case.as_wired.score:.0%} of the clocked bits make whole "
             f"words, {case.exchanged.score:.0%} with the lines exchanged",
-            "check which lines of the capture are the bus, and that the rig describes this bus",
+            "check which lines of the capture are the bus, and that the capture was sampled at ten times the bus clock or more",
             lines=case.names("scl", "sda"), confidence="likely",
             evidence={"score": round(case.as_wired.score, 3), "score_exchanged": round(case.exchanged.score, 3), "edges": edges},
             explains=[code for code in DEEPER if code != "capture.unlike-rig"],

@@ -49,18 +49,31 @@ def diagnose(trace: Trace, plan: Setup) -> Diagnosis:
 
 
 def compete(found: list[Finding]) -> tuple[list[Finding], list[Finding]]:
-    """Findings that stand and those that a standing one explains; `explains` keeps only what was really swallowed."""
+    """Findings that stand, and those that a standing one explains; `explains` keeps only what was really swallowed.
+
+    The order of `found` does not matter, except where two findings explain each other: then the graver, else the first, stands.
+    """
     order = sorted(range(len(found)), key=lambda k: (tuple(-part for part in found[k].rank()), k))
-    kept: list[Finding] = []
-    hidden: list[Finding] = []
-    for index in order:
-        finding = found[index]
-        if finding in hidden:
-            continue
-        kept.append(finding)
-        swallowed = [other for other in found if other is not finding and other.code in finding.explains and other not in kept]
-        hidden += [other for other in swallowed if other not in hidden]
-        finding.explains = sorted({other.code for other in swallowed})
+    place = {index: position for position, index in enumerate(order)}
+    stands: dict[int, bool] = {}
+
+    def explains(one: int, other: int) -> bool:
+        mutual = found[one].code in found[other].explains
+        return one != other and found[other].code in found[one].explains and not (mutual and place[other] < place[one])
+
+    def standing(index: int, asking: frozenset[int]) -> bool:
+        if index not in stands:
+            above = (k for k in order if k not in asking and explains(k, index))
+            answer = not any(standing(k, asking | {index}) for k in above)
+            if asking:
+                return answer  # found on the way to another's answer, it may hang on who asked
+            stands[index] = answer
+        return stands[index]
+
+    kept = [found[k] for k in order if standing(k, frozenset())]
+    hidden = [found[k] for k in order if not stands[k]]
+    for finding in kept:
+        finding.explains = sorted({other.code for other in hidden if other.code in finding.explains})
     return kept, hidden
 
 

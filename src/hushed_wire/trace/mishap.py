@@ -48,12 +48,13 @@ def spike(trace: Trace, detail: str, seed: int = 0) -> Trace:
     line = trace.index(name)
     width = np.maximum(1, (random.uniform(15e-9, 35e-9, int(text)) / float(trace.tick)).astype(np.int64))
     begin = np.sort(random.integers(trace.start + 1, max(trace.end - 1000, trace.start + 2), int(text)))
-    clear = np.append(np.diff(begin) > 500, True)  # spikes that touch would make a longer pulse
-    begin, width = begin[clear], width[clear]
     own = trace.edges(line)
+    # Spikes that touch one another or an edge would make other pulses than those asked for.
+    room = int(100e-9 / float(trace.tick)) + 1
+    clear = np.diff(begin, append=np.iinfo(np.int64).max) > 2 * room
+    clear &= np.searchsorted(own.times, begin - room) == np.searchsorted(own.times, begin + width + room)
+    begin, width = begin[clear], width[clear]
     level = own.level[np.maximum(np.searchsorted(own.times, begin, side="right") - 1, 0)]
-    beyond = np.searchsorted(own.times, begin + width, side="right") != np.searchsorted(own.times, begin, side="right")
-    begin, width, level = begin[~beyond], width[~beyond], level[~beyond]
     times, lines, values = [begin, begin + width], [line, line], [1 - level, level]
     for other in range(len(trace.names)):
         edges = trace.edges(other)

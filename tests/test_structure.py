@@ -1,0 +1,78 @@
+"""The house: imports point one way, the core has no interface, start-up stays light."""
+
+import ast
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from support import PROGRAM, ROOT
+
+SOURCE = ROOT / "src" / "hushed_wire"
+# From the top to the bottom; packages in one group do not see each other.
+LAYERS = [
+    {"cli"}, {"view", "demo"}, {"diagnose", "link"}, {"rig"}, {"sequence"}, {"picture"}, {"part"}, {"bus"}, {"trace"},
+    {"finding", "units", "errors", "version", "__init__"},
+]  # fmt: skip
+RANK = {name: rank for rank, group in enumerate(LAYERS) for name in group}
+
+
+def imports_of(path: Path) -> list[tuple[str, str]]:
+    """(package that imports, package imported) for every import of our own in a file, wherever it stands."""
+    parts = path.relative_to(SOURCE).with_suffix("").parts
+    own, out = parts[0], []
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.level:
+            base = list(parts[: len(parts) - node.level])
+            names = [*base, *(node.module.split(".") if node.module else [])]
+            out += [(own, name) for name in ([names[0]] if names else [alias.name for alias in node.names])]
+    return out
+
+
+class Structure(unittest.TestCase):
+    def test_imports_point_one_way(self) -> None:
+        seen = 0
+        for path in SOURCE.rglob("*.py"):
+            if path.name == "__main__.py":
+                continue
+            for own, other in imports_of(path):
+                seen += 1
+                allowed = own == other or RANK[own] < RANK[other] or RANK[own] == RANK[other] == len(LAYERS) - 1
+                self.assertTrue(allowed, f"{path.relative_to(ROOT)}: {own} imports {other}")
+        self.assertGreater(seen, 100)
+
+    def test_only_the_interface_prints_and_parses_arguments(self) -> None:
+        for path in SOURCE.rglob("*.py"):
+            if path.relative_to(SOURCE).parts[0] in ("cli", "view", "__main__.py"):
+                continue
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+                    self.assertNotIn(node.func.id, ("print", "input"), str(path))
+                if isinstance(node, ast.Import | ast.ImportFrom):
+                    names = [alias.name for alias in node.names] + [getattr(node, "module", "") or ""]
+                    for name in ("argparse", "rich", "matplotlib", "sys"):
+                        self.assertNotIn(name, [n.split(".")[0] for n in names], str(path))
+
+    def test_help_and_version_import_nothing_heavy(self) -> None:
+        code = "import sys; from hushed_wire.cli.main import main; main([sys.argv[1]]); print(*sys.modules, file=sys.stderr)"
+        for option in ("--help", "--version"):
+            done = subprocess.run([sys.executable, "-c", code, option], capture_output=True, text=True, check=True)
+            loaded = {name.split(".")[0] for name in done.stderr.split()}
+            heavy = {"numpy", "pandas", "scipy", "matplotlib", "rich", "msgspec", "PIL", "quantiphy", "argcomplete", "jinja2"}
+            self.assertFalse(heavy & loaded, option)
+
+    def test_a_decode_loads_no_more_than_it_needs(self) -> None:
+        code = (
+            "import sys; from hushed_wire.cli.main import main; main(['decode', sys.argv[1], '--format', 'jsonl']);"
+            "print(*sys.modules, file=sys.stderr)"
+        )
+        from support import demo
+
+        done = subprocess.run([sys.executable, "-c", code, str(demo() / "shifted.vcd")], capture_output=True, text=True, check=True)
+        loaded = {name.split(".")[0] for name in done.stderr.split()}
+        self.assertFalse({"pandas", "scipy", "matplotlib", "PIL"} & loaded)
+
+    def test_both_names_of_the_program_run(self) -> None:
+        for name in ("hushed-wire", "hwire"):
+            done = subprocess.run([str(PROGRAM.parent / name), "--version"], capture_output=True, text=True, check=True)
+            self.assertRegex(done.stdout, r"^hushed-wire \d+\.\d+\.\d+\n$")
