@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 
 from hushed_wire.bus import i2c
-from hushed_wire.trace import Trace
+from hushed_wire.trace import Trace, read_capture
 
 PROGRAM = Path(sys.executable).parent / "hushed-wire"
 FIXTURES = Path(__file__).parent / "fixtures"
@@ -64,6 +64,14 @@ def i2c_trace(
     again = np.array(restart or [False] * len(transfers), dtype=bool)
     gap = np.full(len(transfers), 1000, dtype=np.int64)
     return i2c.encode(value, ack, lengths, again, gap, i2c.Timing.at(Fraction(clock), tick), tick, 500, 500)
+
+
+def raw_samples(name: str, kind: str, shift: int) -> None:
+    """The healthy capture as raw samples in the demo's folder: words of `kind`, SCL and SDA moved up by `shift` bits."""
+    trace = read_capture(demo() / "healthy.vcd")
+    changes = np.zeros(trace.end // trace.sample, dtype=np.int64)
+    changes[trace.times[1:] // trace.sample] = 1
+    (demo() / name).write_bytes((trace.levels[np.cumsum(changes)].astype(np.int64) << shift).astype(kind).tobytes())
 
 
 def acked(*data: int) -> tuple[list[int], list[bool]]:

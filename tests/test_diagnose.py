@@ -5,7 +5,6 @@ from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
-from support import acked, demo, i2c_trace, program, program_json
 
 from hushed_wire.demo.captures import CAPTURES
 from hushed_wire.diagnose import diagnose
@@ -13,7 +12,8 @@ from hushed_wire.diagnose.verdict import Diagnosis, compete
 from hushed_wire.finding import CODES, Finding
 from hushed_wire.rig import Options, Rig, Setup, assume, load_rig
 from hushed_wire.rig.rehearse import parse_mishap, rehearse
-from hushed_wire.trace import Trace, read_capture
+from hushed_wire.trace import Trace
+from support import acked, demo, i2c_trace, program, program_json
 
 LINES = {
     "wiring.swapped-lines": ["SCL", "SDA"],
@@ -50,7 +50,9 @@ class DemoFaults(unittest.TestCase):
                 done = program_json("diagnose", recording.name, *options)
                 expected = recording.finds
                 if recording.name == "other-panel.vcd" and not options:
-                    expected = "picture.all-traffic-good"  # nothing tells that the glass is another: the set-up fits a ready panel
+                    expected = (
+                        "picture.all-traffic-good"  # nothing tells that the glass is another: the set-up fits a ready panel
+                    )
                 first = done["findings"][0]
                 found = [finding["code"] for finding in done["findings"]]
                 if CODES[expected][0] == "note":
@@ -76,7 +78,9 @@ class DemoFaults(unittest.TestCase):
         for rate in (400_000, 500_000, 700_000, 1_000_000, 1_300_000):
             for seed in range(3):
                 for by in (rig(), None) if rate > 500_000 else (rig(),):  # at one sample a clock only the rig can tell
-                    self.assertEqual(problems(of(rehearsed(rate=rate, seed=seed), by))[:1], ["capture.undersampled"], (rate, seed, by))
+                    self.assertEqual(
+                        problems(of(rehearsed(rate=rate, seed=seed), by))[:1], ["capture.undersampled"], (rate, seed, by)
+                    )
 
     def test_what_the_capture_tells_about_a_line_held_or_idle(self) -> None:
         for mishaps, code, lines in (
@@ -99,7 +103,9 @@ class CleanTraffic(unittest.TestCase):
         self.assertEqual(problems(of(trace, by)), [], note)
 
     def test_clocks_rates_seeds_and_spikes(self) -> None:
-        for seed, (clock, rate) in enumerate([("10kHz", 1_000_000), ("100kHz", 2_000_000), ("400kHz", 2_400_000), ("390kHz", 16_000_000)]):
+        for seed, (clock, rate) in enumerate(
+            [("10kHz", 1_000_000), ("100kHz", 2_000_000), ("400kHz", 2_400_000), ("390kHz", 16_000_000)]
+        ):
             by = rig()
             by.bus[0].clock = clock
             for acts in ((), ("spike:SCL,50",) if rate > 10_000_000 else ()):
@@ -182,7 +188,9 @@ class Honesty(unittest.TestCase):
         found = {finding.code: finding for finding in outcome.findings}
         self.assertEqual(found["capture.unknown-levels"].lines, ["SCL"])
         data = (demo() / "healthy.vcd").read_bytes()
-        (demo() / "cut.vcd").write_bytes(data[: len(data) // 2 + 1] if data[len(data) // 2] not in b"\n" else data[: len(data) // 2])
+        (demo() / "cut.vcd").write_bytes(
+            data[: len(data) // 2 + 1] if data[len(data) // 2] not in b"\n" else data[: len(data) // 2]
+        )
         done = program("diagnose", "cut.vcd", "--rig", "front-desk.toml")
         self.assertEqual((done.returncode, b"capture.cut-short" in done.stdout), (1, True))
 
@@ -203,5 +211,8 @@ class Competing(unittest.TestCase):
             self.assertEqual([finding.code for finding in kept], ["wiring.swapped-lines", "timing.clock-too-fast"])
             self.assertEqual([finding.code for finding in hidden], ["address.no-answer"])
             self.assertEqual(kept[0].explains, ["address.no-answer"])
-        mutual = [Finding("picture.blank", "g", "h", explains=["picture.partial"]), Finding("picture.partial", "i", "j", explains=["picture.blank"])]
+        mutual = [
+            Finding("picture.blank", "g", "h", explains=["picture.partial"]),
+            Finding("picture.partial", "i", "j", explains=["picture.blank"]),
+        ]
         self.assertEqual([finding.code for finding in compete(mutual)[0]], ["picture.blank"])

@@ -7,17 +7,18 @@ import shutil
 import subprocess
 import unittest
 from fractions import Fraction
+from itertools import pairwise
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from support import FIXTURES, TICK, acked, i2c_trace, scratch
 
 from hushed_wire.bus import i2c, i2c_timing
 from hushed_wire.bus.i2c_address import addresses
 from hushed_wire.bus.words import CUT, END, RESTART, START, STOP, Columns, Marks, Words
 from hushed_wire.trace import Trace, mishap, read_capture
 from hushed_wire.trace.sampling import sampled
+from support import FIXTURES, TICK, acked, i2c_trace, scratch
 
 TRANSFERS = st.lists(
     st.lists(st.tuples(st.integers(0, 255), st.booleans()), max_size=12).map(
@@ -63,7 +64,7 @@ class RoundTrip(unittest.TestCase):
         decoder = i2c.Decoder(0, 1, trace.tick)
         span = trace.end - trace.start
         edges = sorted({trace.start, *(trace.start + span * cut // 100 for cut in cuts), trace.end})
-        parts = [decoder.feed(trace.window(a, b)) for a, b in zip(edges, edges[1:], strict=False)] + [decoder.finish()]
+        parts = [decoder.feed(trace.window(a, b)) for a, b in pairwise(edges)] + [decoder.finish()]
         same(self, Words.join([part.words for part in parts]), whole.words)
         same(self, Marks.join([part.marks for part in parts]), whole.marks)
         self.assertEqual((parts[-1].stray, parts[-1].spikes), (whole.stray, whole.spikes))
@@ -77,7 +78,9 @@ class RealCaptures(unittest.TestCase):
             noisy = mishap.spike(clean, f"{line},60", seed=4)
             decoded = i2c.decode(noisy)
             self.assertEqual(decoded.words.value.tolist(), i2c.decode(clean).words.value.tolist())
-            extra = (len(noisy.edges(0).times) + len(noisy.edges(1).times) - len(clean.edges(0).times) - len(clean.edges(1).times)) // 2
+            extra = (
+                len(noisy.edges(0).times) + len(noisy.edges(1).times) - len(clean.edges(0).times) - len(clean.edges(1).times)
+            ) // 2
             self.assertEqual(sum(decoded.spikes), extra)
             self.assertGreater(extra, 40)
         # The same pulses, taken as real, break words: the filter is what saves them.

@@ -7,7 +7,6 @@ import msgspec
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from support import acked, i2c_trace, scratch
 
 from hushed_wire.errors import HushedError
 from hushed_wire.part import catalog_names, commands, load, load_file
@@ -16,6 +15,7 @@ from hushed_wire.part.framing import Payload, wrap_control_byte
 from hushed_wire.part.paged import EFFECTS, Glass, Memory
 from hushed_wire.picture.layout import as_mounted, pack_pages, unpack_pages
 from hushed_wire.rig import Bus, Device, Rig, read
+from support import acked, i2c_trace, scratch
 
 PART = load("ssd1306")
 
@@ -123,10 +123,14 @@ class Table(unittest.TestCase):
         for old, new, said in (
             ('code = "1010111d"', 'code = "1010111"', r"command 'display': '1010111' is not eight"),
             ('code = "1010111d"', 'code = "1010011d"', r"command 'display': the code 0xa6 is that of 'invert' too"),
-            ("fields.d = { name = \"state\"", "fields.q = { name = \"state\"", r"command 'display': letter '[dq]'"),
+            ('fields.d = { name = "state"', 'fields.q = { name = "state"', r"command 'display': letter '[dq]'"),
             ('must = "on"', 'moost = "on"', r"unknown field `moost`"),
             ("pages = 8", 'pages = "eight"', r"memory\.pages: .*int"),
-            ('display = "display.state"', 'display = "display.stat"', r"no register 'display.stat'; did you mean 'display.state'"),
+            (
+                'display = "display.state"',
+                'display = "display.stat"',
+                r"no register 'display.stat'; did you mean 'display.state'",
+            ),
         ):
             path.write_text(text.replace(old, new, 1))
             with self.assertRaisesRegex(HushedError, said) as caught:

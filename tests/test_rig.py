@@ -7,8 +7,6 @@ from pathlib import Path
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from support import demo, scratch
-from test_part import legal
 
 from hushed_wire.errors import HushedError
 from hushed_wire.part import load
@@ -17,6 +15,8 @@ from hushed_wire.rig import Options, assume, load_rig, read, rig_toml
 from hushed_wire.rig.rehearse import parse_mishap, rehearse, steps_of
 from hushed_wire.sequence import Target, expand, parse_text
 from hushed_wire.trace import read_capture
+from support import demo, scratch
+from test_part import legal
 
 PART = load("ssd1306")
 TARGET = Target("tide", PART, PART.panel("128x64"))
@@ -43,11 +43,19 @@ class RigFile(unittest.TestCase):
             ('kind = "i2c"', 'kind = "i2s"', r"bus\[0\]\.kind: invalid enum value 'i2s'"),
             ("address = 0x3D", 'address = "0x3D"', r"device\[0\]\.address: expected `int"),
             ("address = 0x3D", "adress = 0x3D", r"device\[0\]: object contains unknown field `adress`\n.*'address'"),
-            ("address = 0x3D", "address = 0x7A", r"device 'tide': address: ssd1306 cannot have 0x7a \(that is the 8-bit form: halve it\)"),
+            (
+                "address = 0x3D",
+                "address = 0x7A",
+                r"device 'tide': address: ssd1306 cannot have 0x7a \(that is the 8-bit form: halve it\)",
+            ),
             ("address = 0x3D", "", r"device 'tide': address: is missing"),
             ('on = "front"', 'on = "frunt"', r"device 'tide': on: there is no bus 'frunt'\n.*'front'"),
             ('part = "ssd1306"', 'part = "ssd1309"', r"device 'tide': the catalog has no part 'ssd1309'\n.*'ssd1306'"),
-            ('panel = "128x64-yellow-blue"', 'panel = "128x46"', r"device 'tide': ssd1306 has no ready panel '128x46'\n.*'128x64'"),
+            (
+                'panel = "128x64-yellow-blue"',
+                'panel = "128x46"',
+                r"device 'tide': ssd1306 has no ready panel '128x46'\n.*'128x64'",
+            ),
             ('panel = "128x64-yellow-blue"', "panel = { width = 200, height = 64 }", r"does not fit into the memory"),
             ('panel = "128x64-yellow-blue"', "panel = { width = 128, hieght = 64 }", r"device 'tide': panel: .*hieght"),
             ('scl = "SCL", ', "", r"bus 'front': lines: the role 'scl' is missing"),
@@ -80,7 +88,9 @@ class Sequences(unittest.TestCase):
 
     def test_bytes_data_waits_and_bare_values(self) -> None:
         text = "display on  # a comment\nbytes 0xAE 213 0b1\ndata 0x00*3 7\nwait 1.5ms\ncontrast 0xCF\n\nnop"
-        self.assertEqual(steps(text), [(False, b"\xaf"), (False, b"\xae\xd5\x01"), (True, b"\0\0\0\7"), (False, b"\x81\xcf"), (False, b"\xe3")])
+        self.assertEqual(
+            steps(text), [(False, b"\xaf"), (False, b"\xae\xd5\x01"), (True, b"\0\0\0\7"), (False, b"\x81\xcf"), (False, b"\xe3")]
+        )
         waits = [step.wait for step in expand(parse_text(text, "s"), [TARGET], demo())]
         self.assertEqual(sum(waits), Fraction(3, 2000))
 
@@ -88,7 +98,9 @@ class Sequences(unittest.TestCase):
         pixels = image.load(demo() / "tide.pbm")
         for mode in ("horizontal", "vertical", "page"):
             path = demo() / f"in-{mode}.hush"
-            path.write_text((demo() / "tide.hush").read_text().replace("memory-mode horizontal", f"memory-mode {mode}").replace("data ", "# "))
+            path.write_text(
+                (demo() / "tide.hush").read_text().replace("memory-mode horizontal", f"memory-mode {mode}").replace("data ", "# ")
+            )
             trace, _ = rehearse(path, load_rig(demo() / "front-desk.toml"))
             shown = read(trace, load_rig(demo() / "front-desk.toml")).devices[0].glass()
             self.assertTrue((shown.lit == pixels).all() and shown.written.all() and shown.shown, mode)

@@ -68,7 +68,9 @@ class Structure(unittest.TestCase):
         )
         from support import demo
 
-        done = subprocess.run([sys.executable, "-c", code, str(demo() / "shifted.vcd")], capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", code, str(demo() / "shifted.vcd")], capture_output=True, text=True, check=True
+        )
         loaded = {name.split(".")[0] for name in done.stderr.split()}
         self.assertFalse({"pandas", "scipy", "matplotlib", "PIL"} & loaded)
 

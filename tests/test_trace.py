@@ -9,7 +9,6 @@ from pathlib import Path
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from support import scratch
 from vcd import VCDWriter
 
 from hushed_wire.errors import HushedError
@@ -17,6 +16,7 @@ from hushed_wire.trace import Trace, fold, joined, merge, open_capture, read_cap
 from hushed_wire.trace.files import write_capture
 from hushed_wire.trace.sampling import sampled
 from hushed_wire.trace.threshold import Waveforms, levels
+from support import scratch
 
 FOLDER = scratch()
 
@@ -52,7 +52,9 @@ class Folding(unittest.TestCase):
         at, packed, unknown = fold(times, np.array(lines), np.array(values, np.uint8), 64, (0, 2**64 - 1), repeats=True)
         expected = naive(times.tolist(), lines, values, 64)
         self.assertEqual(at.tolist(), list(expected))
-        for when, word, hidden in zip(at.tolist(), packed.tolist(), (unknown if unknown is not None else packed * 0).tolist(), strict=True):
+        for when, word, hidden in zip(
+            at.tolist(), packed.tolist(), (unknown if unknown is not None else packed * 0).tolist(), strict=True
+        ):
             state = [2 if hidden >> k & 1 else word >> k & 1 for k in range(64)]
             self.assertEqual(state, expected[when])
 

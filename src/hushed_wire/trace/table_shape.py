@@ -72,7 +72,9 @@ def shape_of(head: bytes) -> Shape | None:
             after = [cells_of(text, delimiter) for text in lines[number + 1 : number + 3] if text.strip()]
             if decimal == "," and not any("," in cell for row in [cells, *after] for cell in row):
                 continue
-            if any(len(row) != len(cells) for row in after[:1]) or (after and not _data_row(after[0], decimal) and len(after[0]) < 2):
+            if any(len(row) != len(cells) for row in after[:1]) or (
+                after and not _data_row(after[0], decimal) and len(after[0]) < 2
+            ):
                 continue
             shape.delimiter, shape.decimal, shape.skip = delimiter, decimal, number
             _preamble(shape, [cells_of(text, delimiter) for text in lines[:number]], len(cells))

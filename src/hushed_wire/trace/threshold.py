@@ -13,6 +13,7 @@ from .model import Note, Times, Trace, fold
 __all__ = ["Waveforms", "levels", "limits"]
 
 BINS = 256
+PEAK = 6  # bins on either side of a peak that count as its noise
 SWING = 0.4  # volts: a line that moves less than this does not switch
 BAND = 0.2  # hysteresis found by itself, as a share of the swing
 
@@ -40,7 +41,14 @@ def limits(volts: NDArray[np.float32]) -> tuple[float, float]:
         return middle, middle
     center = (edge[1:] + edge[:-1]) / 2
     half = BINS // 2
-    return float(center[:half][np.argmax(count[:half])]), float(center[half:][np.argmax(count[half:])])
+
+    def level(part: slice) -> float:
+        # The peak, and the bins around it that its noise fills.
+        peak = int(np.argmax(count[part])) + (part.start or 0)
+        near = slice(max(0, peak - PEAK), peak + PEAK + 1)
+        return round(float(np.average(center[near], weights=count[near])), 3) + 0.0
+
+    return level(slice(0, half)), level(slice(half, BINS))
 
 
 def levels(waveforms: Waveforms, threshold: float | None = None, hysteresis: float | None = None) -> Trace:

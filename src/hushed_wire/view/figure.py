@@ -67,7 +67,7 @@ def plot(
     order = [reading.scl, reading.sda, *(k for k in range(len(trace.names)) if k not in (reading.scl, reading.sda))]
     lanes = [_commands(reading), _words(reading)]
     analogue = waveforms is not None and {trace.names[line] for line in order} <= set(waveforms.names)
-    ratios = [0.62, 0.62, *([1.6 if analogue else 0.8] * len(order))]
+    ratios = [0.85, 0.6, *([1.6 if analogue else 0.8] * len(order))]
     with pyplot.rc_context({"font.family": "DejaVu Sans Mono", "font.size": FONT, "svg.hashsalt": "hushed-wire"}):
         figure, axes = pyplot.subplots(
             len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
@@ -157,7 +157,9 @@ def _commands(reading: Reading) -> Boxes:
         if name == "data":
             return (f"data, {int(own.count[index]):,} bytes", f"{int(own.count[index]):,} bytes", "data")
         fields, _ = own.fields_of(index)
-        return (as_hush(name, fields), name)
+        whole = as_hush(name, fields)
+        folded = whole.replace("-", "-\n").replace(" ", "\n")
+        return (whole, whole.replace(" ", "\n"), folded, name, name.replace("-", "-\n"))
 
     trace = reading.trace
     return Boxes(
@@ -208,14 +210,24 @@ def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixe
     )
     axis.add_collection(PolyCollection(list(corners), facecolors=list(fill), edgecolors="#8894a3", linewidths=0.6))
     width = (b - a) * scale
+    height = axis.get_position().height * HEIGHT * DPI * 0.84
     for position in np.flatnonzero(width >= 2 * LETTER).tolist():
         count = int(finish[position] - begin[position])
         forms = boxes.label(first + int(begin[position])) if count == 1 else (f"{count:,} {boxes.plural}", f"{count:,}")
-        text = next((form for form in forms if len(form) * LETTER + 6 <= width[position]), "")
+        text, turned = _fitting(forms, float(width[position]), height)
         if text:
-            axis.text(
-                (a[position] + b[position]) / 2, 0.48, text, ha="center", va="center", fontsize=FONT, color=INK, clip_on=True
-            )
+            drawn = axis.text((a[position] + b[position]) / 2, 0.49, text, ha="center", va="center", fontsize=FONT, color=INK)
+            drawn.set(clip_on=True, rotation=90 if turned else 0, linespacing=1.15)
+
+
+def _fitting(forms: Sequence[str], width: float, height: float) -> tuple[str, bool]:
+    """The first form that fits into a box, and whether it has to be turned upright for that; "" where none does."""
+    for turned, across, along in ((False, width, height), (True, height, width)):
+        for form in forms:
+            lines = form.split("\n")
+            if max(map(len, lines)) * LETTER + (3 if turned else 8) <= across and len(lines) * 2 * LETTER <= along:
+                return form, turned
+    return "", False
 
 
 def _marks(axis: Axes, reading: Reading, low: float, high: float, origin: float, pixels: float) -> bool:

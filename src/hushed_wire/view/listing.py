@@ -35,7 +35,7 @@ def as_hush(name: str, fields: dict[str, Any]) -> str:
 def assumed(out: Console, plan: Setup) -> None:
     """What was taken for granted, ahead of the results."""
     for number, text in enumerate(plan.assumed.values()):
-        out.print(Text("assumed  " if number == 0 else "         ", style="note") + Text(text, style="default"))
+        out.print(Text().append("assumed  " if number == 0 else "         ", style="note").append(text))
     if plan.assumed:
         out.print()
 
@@ -65,7 +65,7 @@ def lines(out: Console, trace: Trace, path: str, rows: list[dict[str, Any]]) -> 
         ]
         if trace.volts:
             low, high, threshold = trace.volts[number]
-            cells.insert(2, f"{low:.2f} V, {high:.2f} V (threshold {threshold:.2f} V)")
+            cells.insert(2, f"{low + 0.0:.2f} V, {high:.2f} V (threshold {threshold:.2f} V)")
         table.add_row(*cells)
     out.print(table)
 
@@ -74,7 +74,7 @@ def notes(out: Console, trace: Trace) -> None:
     """What the reader of the file met."""
     for note in trace.notes:
         if note.code:
-            out.print(Text("warning  ", style="warning") + Text(note.text))
+            out.print(Text().append("warning  ", style="warning").append(note.text))
 
 
 def decoded(

@@ -39,7 +39,7 @@ def diagnosis(out: Console, outcome: Diagnosis, path: str, verbose: bool = False
     table = Table.grid(padding=(0, 2, 0, 0))
     for title, entries in sections:
         for number, (code, text) in enumerate(entries):
-            line = Text(f"{code}: ", style="quiet") + Text(text, style="default") if code else Text(text)
+            line = Text().append(f"{code}: ", style="quiet").append(text) if code else Text(text)
             table.add_row(Text(title if number == 0 else "", style="note"), line)
     if table.row_count:
         out.print()
@@ -48,7 +48,7 @@ def diagnosis(out: Console, outcome: Diagnosis, path: str, verbose: bool = False
 
 def _finding(out: Console, finding: Finding, said: bool) -> None:
     """One finding; what the verdict has `said` already is not said again."""
-    head = Text(finding.severity.upper(), style=finding.severity)
+    head = Text().append(finding.severity.upper(), style=finding.severity)
     head.append(f"  {finding.code}", style="code")
     head.append(f"  {finding.confidence}", style="quiet")
     where = []

@@ -22,18 +22,14 @@ def screens(out: Console, glasses: list[tuple[DeviceReading, Glass]], plan: Setu
     for device, glass in glasses:
         height, width = glass.lit.shape
         lit = int(np.count_nonzero(glass.lit))
-        state = Text("lit", style="good") if glass.shown else Text("dark", style="fault")
-        head = Text(
+        head = Text().append(
             f"{device.device.name}  {device.part.name}, {width}x{height}, at {show_time(when)}: the glass is ", style="head"
         )
-        out.print(
-            head
-            + state
-            + Text(f", {lit:,} pixels on" if glass.shown else f"; below is what its memory holds ({lit:,} pixels on)")
-        )
+        head.append("lit" if glass.shown else "dark", style="good" if glass.shown else "fault")
+        out.print(head.append(f", {lit:,} pixels on" if glass.shown else f"; below is what its memory holds ({lit:,} pixels on)"))
         drawing.draw(out, glass, device.panel)
         for text in remarks(device, glass):
-            out.print(Text("note  ", style="note") + Text(text))
+            out.print(Text().append("note  ", style="note").append(text))
 
 
 def remarks(device: DeviceReading, glass: Glass) -> list[str]:

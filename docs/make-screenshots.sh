@@ -1,0 +1,60 @@
+#!/usr/bin/env bash
+# Makes every picture of docs/screenshots/ afresh from the demo data: terminal windows as a person sees them, and figures.
+# Terminal pictures want a virtual screen:  apt-get install xvfb xterm imagemagick fonts-dejavu-core
+set -eu
+cd "$(dirname "$0")/.."
+for need in Xvfb xterm import; do
+  command -v $need >/dev/null || { echo "$need is missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core"; exit 2; }
+done
+program=$PWD/.venv/bin/hushed-wire
+out=$PWD/docs/screenshots
+work=$(mktemp -d)
+screen=
+trap 'kill $screen 2>/dev/null || true; rm -rf "$work"' EXIT
+mkdir -p "$out"
+"$program" demo "$work/data" --no-tour >/dev/null
+cd "$work/data"
+
+mkfifo "$work/number"
+Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$work/number" >/dev/null 2>&1 & screen=$!
+read -r number <"$work/number"
+
+terminal() { # NAME ARGUMENT …: the window in which hushed-wire runs with these arguments
+  local name=$1; shift
+  {
+    printf 'cd %q\nprintf "\\033[1;32m$\\033[0m hushed-wire %%s\\n" %q\n' "$PWD" "$*"
+    printf '%q ' "$program" "$@"
+    printf '\ntouch %q\nsleep 60\n' "$work/done"
+  } >"$work/run"
+  rm -f "$work/done"
+  DISPLAY=:$number TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 \
+    -geometry 140x42+0+0 -bg '#14181f' -fg '#e6e6e6' +sb -b 8 -e bash "$work/run" >/dev/null 2>&1 &
+  local window=$!
+  for _ in $(seq 100); do [ -e "$work/done" ] && break; sleep 0.2; done
+  sleep 0.5
+  DISPLAY=:$number import -window root "$out/$name.png"
+  kill $window 2>/dev/null || true
+  wait $window 2>/dev/null || true
+  echo "docs/screenshots/$name.png"
+}
+
+figure() { # NAME ARGUMENT …: a file that the program writes
+  local name=$1; shift
+  "$program" "$@" "$out/$name.png" >/dev/null 2>&1
+  echo "docs/screenshots/$name.png"
+}
+
+rig="--rig front-desk.toml"
+terminal diagnose diagnose no-pump.vcd $rig
+terminal diagnose-wires diagnose swapped.vcd $rig
+terminal diagnose-healthy diagnose healthy.vcd
+terminal lines lines healthy-volts.csv.gz
+terminal decode decode healthy.vcd $rig
+terminal screen screen healthy.vcd $rig
+terminal screen-other-panel screen other-panel.vcd $rig
+terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
+figure glass screen healthy.vcd $rig --picture
+figure plot-frame plot healthy.vcd $rig -o
+figure plot-set-up plot healthy.vcd $rig --from 0.19ms --to 0.64ms -o
+figure plot-byte plot healthy.vcd $rig --from 219us --to 248us -o
+figure plot-volts plot healthy-volts.csv.gz $rig --from 210us --to 300us -o

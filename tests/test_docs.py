@@ -1,0 +1,80 @@
+"""Every example in README and docs is run on the demo data, and prints what the page shows."""
+
+import re
+import shlex
+import tomllib
+import unittest
+from pathlib import Path
+
+from hushed_wire.finding import CODES
+from hushed_wire.part import load
+from hushed_wire.rig.rehearse import MISHAPS
+from hushed_wire.rig.schema import Rig, check, msgspec
+from hushed_wire.sequence import Target, expand, parse_text
+from support import ROOT, demo, program, raw_samples
+
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
+BLOCK = re.compile(r"```(\w*)\n(.*?)```", re.DOTALL)
+
+
+def blocks(page: Path, kind: str) -> list[str]:
+    return [text for name, text in BLOCK.findall(page.read_text()) if name == kind]
+
+
+class Examples(unittest.TestCase):
+    def test_console_examples_print_what_is_shown(self) -> None:
+        raw_samples("dump.bin", "u1", 0)
+        seen = 0
+        for page in PAGES:
+            for block in blocks(page, "console"):
+                for example in re.split(r"^\$ ", block, flags=re.MULTILINE)[1:]:
+                    command, _, shown = example.partition("\n")
+                    words = shlex.split(command)
+                    self.assertEqual(words[0], "hushed-wire")
+                    done = program(*words[1:])
+                    self.assertIn(done.returncode, (0, 1), (command, done.stderr))
+                    printed = done.stdout.decode().splitlines()
+                    at = 0
+                    for part in shown.rstrip("\n").split("…\n" if "…\n" in shown else "\0"):
+                        lines = part.rstrip("\n").removesuffix("…").rstrip("\n").splitlines()
+                        if not lines:
+                            continue
+                        self.assertIn(lines[0], printed[at:], f"{page.name}: {command}")
+                        start = printed.index(lines[0], at)
+                        self.assertEqual(printed[start : start + len(lines)], lines, f"{page.name}: {command}")
+                        at = start + len(lines)
+                    seen += 1
+        self.assertGreater(seen, 10)
+
+    def test_rigs_and_descriptions_on_the_pages_are_valid(self) -> None:
+        rig = msgspec.convert(tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[0]), Rig)
+        check(rig, "docs/rig.md")
+        panel = tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[1])["panel"]
+        rig.device[0].panel = panel
+        check(rig, "docs/rig.md")
+        shown = tomllib.loads(blocks(ROOT / "CONTRIBUTING.md", "toml")[0])["command"][0]
+        self.assertEqual(
+            msgspec.to_builtins(load("ssd1306").find("display-clock"))["fields"]["d"]["offset"], shown["fields"]["d"]["offset"]
+        )
+        self.assertEqual(load("ssd1306").find("display-clock").code, shown["code"])
+
+    def test_the_sequence_on_its_page_is_one(self) -> None:
+        part = load("ssd1306")
+        text = blocks(ROOT / "docs" / "sequence.md", "")[0]
+        self.assertGreater(len(expand(parse_text(text, "page"), [Target("tide", part, part.panel("128x64"))], demo())), 8)
+
+    def test_tables_name_what_there_is(self) -> None:
+        readme, sequence = (ROOT / "README.md").read_text(), (ROOT / "docs" / "sequence.md").read_text()
+        for code in CODES:
+            self.assertIn(f"`{code}`", readme)
+        usage = program("rehearse", "--help").stdout.decode()
+        for kind, (_, written, what) in MISHAPS.items():
+            self.assertIn(f"| `{written}` | {what}", sequence, kind)
+            self.assertIn(written, usage, kind)
+        for panel in load("ssd1306").panels:
+            self.assertIn(f"`{panel}`", (ROOT / "docs" / "rig.md").read_text())
+
+    def test_links_lead_somewhere(self) -> None:
+        for page in PAGES:
+            for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+                self.assertTrue((page.parent / target).resolve().exists(), f"{page.name}: {target}")
