@@ -56,5 +56,5 @@ terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again
 figure glass screen healthy.vcd $rig --picture
 figure plot-frame plot healthy.vcd $rig -o
 figure plot-set-up plot healthy.vcd $rig --from 0.19ms --to 0.64ms -o
-figure plot-byte plot healthy.vcd $rig --from 219us --to 248us -o
+figure plot-byte plot healthy.vcd $rig --from 264us --to 293us -o
 figure plot-volts plot healthy-volts.csv.gz $rig --from 210us --to 300us -o

@@ -2,14 +2,18 @@
 
 import dataclasses
 import gzip
+import io
 import re
 import shutil
 import subprocess
 import unittest
 from fractions import Fraction
 from itertools import pairwise
+from typing import ClassVar
 
 import numpy as np
+import vcd
+import vcd.reader
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -17,6 +21,7 @@ from hushed_wire.bus import i2c, i2c_timing
 from hushed_wire.bus.i2c_address import addresses
 from hushed_wire.bus.words import CUT, END, RESTART, START, STOP, Columns, Marks, Words
 from hushed_wire.trace import Trace, mishap, read_capture
+from hushed_wire.trace.files import write_capture
 from hushed_wire.trace.sampling import sampled
 from support import FIXTURES, TICK, acked, i2c_trace, scratch
 
@@ -162,6 +167,46 @@ class Simulator(unittest.TestCase):
         kept = gzip.decompress((FIXTURES / "frame_tb.vcd.gz").read_bytes())
         body = re.compile(rb"\$enddefinitions.*", re.DOTALL)
         self.assertEqual(body.search((folder / "frame_tb.vcd").read_bytes())[0], body.search(kept)[0])  # type: ignore[index]
+
+
+class IndependentFiles(unittest.TestCase):
+    """VCD by another writer, and our VCD by another reader."""
+
+    TRANSFERS: ClassVar = [acked(0x7A, 0x00, 0xAE), ([0x78], [False]), acked(0x7A, 0x40, *range(200)), acked(0xD1, 0xFF, 0x01)]
+
+    def test_another_writers_file_decodes_to_the_same_transactions(self) -> None:
+        trace = i2c_trace(self.TRANSFERS)
+        out = io.StringIO()
+        with vcd.VCDWriter(out, timescale="10 ns") as writer:
+            wires = [writer.register_var("bench.bus", name, "wire", size=1, init=1) for name in ("SDA", "SCL")]
+            for when, word in zip(trace.times.tolist(), trace.levels.tolist(), strict=True):
+                for bit, wire in enumerate(reversed(wires)):
+                    writer.change(wire, when, word >> bit & 1)
+        path = scratch() / "other.vcd"
+        path.write_text(out.getvalue())
+        other = read_capture(path)
+        own, read = i2c.decode(trace), i2c.decode(other, other.index("SCL"), other.index("SDA"))
+        same(self, read.words, own.words)
+        same(self, read.transactions(), dataclasses.replace(own.transactions(), end=read.transactions().end))
+
+    def test_another_reader_finds_every_change_in_our_file(self) -> None:
+        trace = i2c_trace(self.TRANSFERS)
+        path = scratch() / "own.vcd"
+        write_capture(path, trace, comment="a comment with $end in it")
+        names: dict[str, str] = {}
+        story: dict[str, list[tuple[int, str]]] = {"SCL": [], "SDA": []}
+        now = 0
+        with path.open("rb") as file:
+            for token in vcd.reader.tokenize(file):
+                if token.kind is vcd.reader.TokenKind.VAR:
+                    names[token.var.id_code] = token.var.reference
+                elif token.kind is vcd.reader.TokenKind.CHANGE_TIME:
+                    now = token.time_change
+                elif token.kind is vcd.reader.TokenKind.CHANGE_SCALAR:
+                    story[names[token.scalar_change.id_code]].append((now, token.scalar_change.value))
+        for line, name in enumerate(("SCL", "SDA")):
+            edges = trace.edges(line)
+            self.assertEqual(story[name], [(t, str(v)) for t, v in zip(edges.times.tolist(), edges.level.tolist(), strict=True)])
 
 
 class TimingTable(unittest.TestCase):

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 EXAMPLES = """\
 examples:
   hushed-wire decode tide.vcd
+  hushed-wire decode tide.vcd -v                      the timing table of the I2C-bus specification, too
   hushed-wire decode tide.vcd --rig front-desk.toml --format json -o tide.json
   hushed-wire decode dump.bin --raw 1 --rate 24MHz --line scl=0 --line sda=1 --format jsonl
 """
@@ -36,15 +37,22 @@ def run(args: argparse.Namespace) -> int:
 
     source, trace, plan = options.load(args)
     reading = read(trace, plan.rig)
-    warn(trace.notes)
     if args.format == "text":
-        from ..bus.i2c_timing import MODES, measure, median_clock, mode_of
+        from ..bus import i2c_timing as timing
         from ..view import listing
 
-        clock = median_clock(trace, measure(trace, reading.scl, reading.sda))
-        mode = MODES[mode_of(clock)] if clock else ""
-        options.report(args, lambda out: listing.decoded(out, reading, plan, source.path, clock, mode, args.all, args.summary))
+        columns = timing.measure(trace, reading.scl, reading.sda)
+        clock = timing.median_clock(trace, columns)
+        mode = timing.mode_of(clock) if clock else 0
+
+        def write(out: Any) -> None:
+            listing.decoded(out, reading, plan, source.path, clock, timing.MODES[mode], args.all, args.summary)
+            if args.verbose:
+                listing.timing(out, timing.margins(trace, columns, mode))
+
+        options.report(args, write)
         return 0
+    warn(trace.notes)
     from ..view import record
 
     tick = trace.tick.as_integer_ratio()

@@ -78,16 +78,12 @@ def all_good(case: Case) -> Iterator[Finding]:
         glass = reading.glass()
         if not len(reading.commands) or not glass.lit.any() or not glass.shown:
             continue
-        contrast = reading.memory.register("contrast.level")
-        looks = []
-        if isinstance(contrast, int) and contrast < 0x20:
-            looks.append(f"the contrast is set to {contrast:#04x}, which is faint: try 0xCF")
-        if reading.panel.supply == "charge-pump":
-            looks.append("the panel's drive voltage (7 to 7.5 V at VCC when the charge pump runs) and the capacitors of the pump")
-        else:
-            looks.append("the panel's own VCC supply")
-        looks.append("the supply under load, and ground")
-        looks.append("the glass and its flat cable: send A5 (entire-display all-on); if nothing lights, it is not the data")
+        looks = ["the supply under load, and ground"]
+        for hint in reading.part.beyond:
+            value = reading.memory.register(hint.register) if hint.register else None
+            fits = all(str(getattr(reading.panel, key)) == wanted for key, wanted in hint.panel.items())
+            if fits and (not hint.register or (isinstance(value, int) and value < hint.below)):
+                looks.append(hint.look.format(value=value))
         lit = int(np.count_nonzero(glass.lit))
         yield Finding(
             "picture.all-traffic-good",
@@ -97,7 +93,7 @@ def all_good(case: Case) -> Iterator[Finding]:
             lines=case.names("scl", "sda"),
             start=case.seconds(case.trace.start),
             end=case.seconds(case.trace.end),
-            evidence={"lit_pixels": lit, "contrast": contrast, "set_up_in_the_capture": reading.started},
+            evidence={"lit_pixels": lit, "set_up_in_the_capture": reading.started},
         )
 
 

@@ -180,6 +180,16 @@ class BringUp(msgspec.Struct, forbid_unknown_fields=True):
     panel: dict[str, str] = {}
 
 
+class Beyond(msgspec.Struct, forbid_unknown_fields=True):
+    """What to look at when everything on the wires is right; for panels whose keys match, or a register below a value."""
+
+    look: str
+    source: str
+    panel: dict[str, str] = {}
+    register: str = ""
+    below: int = 0
+
+
 class I2cSide(msgspec.Struct, forbid_unknown_fields=True):
     """How a part answers on I2C."""
 
@@ -223,6 +233,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     oscillator: Oscillator | None = None
     start_up: list[str] = []
     bring_up: list[BringUp] = []
+    beyond: list[Beyond] = []
     panels: dict[str, Panel] = {}
 
     @cached_property
@@ -320,6 +331,7 @@ def check(part: Part, where: str) -> None:
     for key, register in [
         *((f"memory.registers.{role}", register) for role, register in part.memory.registers.items()),
         *((f"bring_up '{rule.finding}'", rule.register) for rule in part.bring_up),
+        *(("beyond", hint.register) for hint in part.beyond if hint.register),
     ]:
         if register not in registers:
             fail(key, f"there is no register '{register}'; {nearest(register, registers)}")

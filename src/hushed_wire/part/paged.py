@@ -219,7 +219,9 @@ class Memory:
         if settings.get("inverse") == "on":
             lit = ~lit & inside
         lit &= line_on[:, None]
-        known = known[line_row][:, column] & inside & line_on[:, None]
+        known = (known[line_row][:, column] & inside) | ~line_on[
+            :, None
+        ]  # a line that is not driven is dark, whatever memory holds
         if panel.mirror:
             lit, known = lit[:, ::-1], known[:, ::-1]
         turns = panel.rotate // 90 % 4

@@ -1,7 +1,7 @@
 """What can be said of a single line: idle level, edges, shortest pulses, rate.
 
-The idle level is that of the longest stretch in which no line of the capture moves: a data line may well spend more time
-low in one long run of zeros than it spends idle.
+The idle level is what two of three say: the level at the start, at the end, and in the longest stretch in which no line of
+the capture moves. Time alone would not tell: a data line may spend more of it low, in one long run of zeros, than idle.
 """
 
 from __future__ import annotations
@@ -38,7 +38,8 @@ def statistics(trace: Trace, line: int) -> LineStatistics:
     rises = np.flatnonzero((level[:-1] == 0) & (level[1:] == 1))
     falls = np.flatnonzero((level[:-1] == 1) & (level[1:] == 0))
     pause = int(np.argmax(np.diff(trace.times, append=trace.end)))
-    idle = {0: "low", 1: "high"}.get(int(trace.level_at(line, trace.times[pause : pause + 1])[0]))
+    votes = trace.level_at(line, np.array([trace.start, trace.end - 1, trace.times[pause]])).tolist()
+    idle = next((name for level_now, name in ((0, "low"), (1, "high")) if votes.count(level_now) > 1), None)
     inner = slice(1, -1)
     shortest = {}
     for value in (0, 1):

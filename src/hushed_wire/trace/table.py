@@ -99,7 +99,7 @@ def read(
     if table.volts:
         waveforms = table.waveforms()
         trace = levels(waveforms, threshold, hysteresis)
-        return Trace(**{**_fields(trace), "notes": (*table.notes, *trace.notes)}), waveforms
+        return Trace(**{**_fields(trace), "notes": tuple(table.notes)}), waveforms
     return table.trace(), None
 
 

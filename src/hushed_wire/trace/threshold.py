@@ -8,7 +8,7 @@ from fractions import Fraction
 import numpy as np
 from numpy.typing import NDArray
 
-from .model import Note, Times, Trace, fold
+from .model import Times, Trace, fold
 
 __all__ = ["Waveforms", "levels", "limits"]
 
@@ -59,7 +59,7 @@ def levels(waveforms: Waveforms, threshold: float | None = None, hysteresis: flo
     """
     found = [limits(line) for line in waveforms.volts]
     top = max((high for low, high in found if high - low >= SWING), default=max((high for _, high in found), default=0.0))
-    notes, volts = [], []
+    volts = []
     parts: list[tuple[Times, int, NDArray[np.uint8]]] = []
     for number, (line, (low, high)) in enumerate(zip(waveforms.volts, found, strict=True)):
         switches = high - low >= SWING
@@ -76,13 +76,9 @@ def levels(waveforms: Waveforms, threshold: float | None = None, hysteresis: flo
         level = np.select([state == 1, state == -1], [1, 0], 2).astype(np.uint8)
         change = np.flatnonzero(np.append(True, level[1:] != level[:-1]))
         parts.append((waveforms.times[change], number, level[change]))
-        how = "given" if threshold is not None else "found"
-        notes.append(Note("", f"{waveforms.names[number]}: {low:.2f} V to {high:.2f} V, threshold {middle:.2f} V ({how})"))
     times = np.concatenate([times for times, _, _ in parts])
     lines = np.concatenate([np.full(len(times), number) for times, number, _ in parts])
     values = np.concatenate([level for _, _, level in parts])
     order = np.argsort(times, kind="stable")
     changed, packed, unknown = fold(times[order], lines[order], values[order], len(parts))
-    return Trace(
-        waveforms.names, changed, packed, waveforms.end, waveforms.tick, unknown, waveforms.sample, tuple(notes), tuple(volts)
-    )
+    return Trace(waveforms.names, changed, packed, waveforms.end, waveforms.tick, unknown, waveforms.sample, (), tuple(volts))

@@ -9,12 +9,14 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from ..bus.i2c_timing import Margin
 from ..bus.words import BEGAN, CUT, ENDED
+from ..finding import CODES
 from ..rig import DeviceReading, Reading, Setup
 from ..trace import Trace
 from ..units import show, time_column
 
-__all__ = ["as_hush", "decoded", "lines"]
+__all__ = ["as_hush", "decoded", "lines", "timing"]
 
 ROWS = 40
 SHOWN_BYTES = 12
@@ -34,10 +36,13 @@ def as_hush(name: str, fields: dict[str, Any]) -> str:
 
 def assumed(out: Console, plan: Setup) -> None:
     """What was taken for granted, ahead of the results."""
+    if not plan.assumed:
+        return
+    grid = Table.grid(padding=(0, 2, 0, 0))
     for number, text in enumerate(plan.assumed.values()):
-        out.print(Text().append("assumed  " if number == 0 else "         ", style="note").append(text))
-    if plan.assumed:
-        out.print()
+        grid.add_row(Text("assumed" if number == 0 else "", style="note"), text)
+    out.print(grid)
+    out.print()
 
 
 def lines(out: Console, trace: Trace, path: str, rows: list[dict[str, Any]]) -> None:
@@ -73,8 +78,8 @@ def lines(out: Console, trace: Trace, path: str, rows: list[dict[str, Any]]) -> 
 def notes(out: Console, trace: Trace) -> None:
     """What the reader of the file met."""
     for note in trace.notes:
-        if note.code:
-            out.print(Text().append("warning  ", style="warning").append(note.text))
+        style = "warning" if CODES.get(note.code, ("note",))[0] != "note" else "note"
+        out.print(Text().append(f"{style:<9}", style=style).append(note.text))
 
 
 def decoded(
@@ -83,7 +88,10 @@ def decoded(
     """Summary first, then the transactions with what they mean to the parts."""
     trace = reading.trace
     scl, sda = trace.names[reading.scl], trace.names[reading.sda]
-    out.print(Text(f"{path}: {show(trace.duration, 's')} of I2C, SCL on {scl}, SDA on {sda}", style="head"))
+    plain = "scl" in scl.lower() and "sda" in sda.lower()
+    where = f"on {scl} and {sda}" if plain else f"SCL on {scl}, SDA on {sda}"
+    out.print(Text(f"{path}: {show(trace.duration, 's')} of I2C, {where}", style="head"))
+    notes(out, trace)
     assumed(out, plan)
     grid = Table.grid(padding=(0, 3, 0, 0))
     grid.add_row("clock", f"{show(clock, 'Hz')} ({mode})" if clock else "none seen")
@@ -129,6 +137,24 @@ def meanings(reading: Reading) -> dict[int, list[str]]:
             text = f"{fields['count']:,} bytes of data" if name == "data" else as_hush(name, fields)
             out.setdefault(int(own.payload.transaction[last]), []).append(text + (f" ({note})" if note else ""))
     return out
+
+
+def timing(out: Console, margins: list[Margin]) -> None:
+    """The timing table of the I2C-bus specification: its limits in a mode, and what was measured."""
+    if not margins:
+        return
+    out.print()
+    table = plain_table()
+    for head in (f"{margins[0].mode}", "least", "usual", "most", "allowed", "measured", "beyond"):
+        table.add_column(head, justify="left" if head == margins[0].mode else "right")
+    for margin in margins:
+        unit = "Hz" if margin.symbol == "fSCL" else "s"
+        limit = [f"from {show(margin.minimum, unit)}"] if margin.minimum else []
+        limit += [f"up to {show(margin.maximum, unit)}"] if margin.maximum is not None else []
+        beyond = Text(f"{margin.beyond:,}", style="warning" if margin.beyond else "default")
+        measured = (show(value, unit) for value in (margin.least, margin.typical, margin.most))
+        table.add_row(margin.symbol, *measured, " ".join(limit) or "0 s or more", f"{margin.measurements:,}", beyond)
+    out.print(table)
 
 
 def _transactions(out: Console, reading: Reading, every: bool) -> None:
