@@ -145,6 +145,24 @@ class Rehearsal(unittest.TestCase):
             trace, _ = rehearse(demo() / "tide.hush", rig, rate=Fraction(rate), seed=seed)
             self.assertTrue((read(trace, rig).devices[0].glass().lit == pixels).all(), rate)
 
+    def test_a_display_that_ran_before_the_capture_shows_only_what_is_known(self) -> None:
+        text, rig = (demo() / "tide.hush").read_text(), load_rig(demo() / "front-desk.toml")
+        pixels = image.load(demo() / "tide.pbm")
+        for mode in ("horizontal", "page"):
+            (demo() / "twice.hush").write_text(
+                text.replace("memory-mode horizontal", f"memory-mode {mode}") + "picture tide.pbm\n"
+            )
+            trace, _ = rehearse(demo() / "twice.hush", rig)
+            late = read(trace.window(trace.ticks(Fraction(40, 1000)), trace.end), rig).devices[
+                0
+            ]  # in the middle of the first picture
+            self.assertFalse(late.started)
+            shown = late.glass()
+            self.assertTrue((shown.lit == pixels).all() and shown.written.all() and shown.shown, mode)
+            # Data that come before the pointer is known have no place.
+            before = trace.window(trace.ticks(Fraction(40, 1000)), trace.ticks(Fraction(45, 1000)))
+            self.assertEqual(int(read(before, rig).devices[0].glass().written.sum()) if mode == "horizontal" else 0, 0)
+
     def test_long_writes_are_split_as_the_driver_must(self) -> None:
         text = RIG.replace('capacitance = "80pF"', 'capacitance = "80pF", longest_write = 17')
         (demo() / "short.toml").write_text(text)

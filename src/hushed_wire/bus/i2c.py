@@ -255,7 +255,11 @@ class Decoder:
         return self._decoded(_no_words(), _no_marks(), last)
 
     def _decoded(self, words: Words, marks: Marks, last: bool) -> Decoded:
-        until = self.end if last or not len(self.carry.time) else int(self.carry.time[0])
+        until = self.end
+        if not last and self.spikes is not None:
+            until -= self.spikes.width  # a pulse that began just before the end may yet turn out to be a spike
+        if not last and len(self.carry.time):
+            until = min(until, int(self.carry.time[0]))
         spikes = (self.spikes.count[0], self.spikes.count[1]) if self.spikes else (0, 0)
         return Decoded(words, marks, until, spikes, self.stray, self.together)
 

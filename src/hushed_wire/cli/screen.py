@@ -51,6 +51,8 @@ def run(args: argparse.Namespace) -> int:
         span = f"{trace.seconds(trace.start):g} s to {trace.seconds(trace.end):g} s"
         raise HushedError(f"{args.at} is outside the capture", where="--at", remedy=f"it runs from {span}")
     glasses = [(device, device.glass(when)) for device in devices]
+    if args.picture and not args.picture.lower().endswith(".png"):
+        raise HushedError("a picture of the glass is a PNG", where=args.picture, remedy="end its name in .png")
     if args.picture:
         from ..picture.image import glass_png
 

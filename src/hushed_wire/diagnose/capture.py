@@ -98,7 +98,7 @@ def clipped(case: Case) -> Iterator[Finding]:
     """The capture begins in the middle of traffic, or behind the set-up."""
     marks = case.reading.decoded.marks
     start = case.seconds(case.trace.start)
-    cut = len(marks) > 0 and marks.kind[0] == CUT
+    cut = bool(len(marks) and marks.kind[0] == CUT)
     behind = [r for r in case.reading.devices if len(r.commands) and not r.started]
     if not cut and not behind:
         return

@@ -52,6 +52,7 @@ class Memory:
     columns: int
     pages: int
     tick: float = 1e-9  # seconds, for the frame rate
+    from_reset: bool = True  # the set-up was captured, so pointer and mode begin at their reset values
     times: list[NDArray[np.int64]] = field(default_factory=list)
     addresses: list[NDArray[np.int64]] = field(default_factory=list)
     values: list[NDArray[np.uint8]] = field(default_factory=list)
@@ -59,7 +60,9 @@ class Memory:
 
     def __post_init__(self) -> None:
         roles = self.part.memory.registers
-        self._mode = str(self.part.reset.get(roles.get("mode", ""), "page"))
+        self._mode = str(self.part.reset.get(roles.get("mode", ""), "page")) if self.from_reset else ""
+        # Parts of the pointer that are not known yet; data that come before they are known have no place.
+        self._unknown = set() if self.from_reset else {"low", "high", "page"}
         self._column = self._page = 0
         self._page_start = 0  # column to which page addressing returns
         self._columns_window = (0, self.columns - 1)
@@ -68,9 +71,9 @@ class Memory:
         self._joined: tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint8]] | None = None
 
     @classmethod
-    def of(cls, commands: Commands, tick: float = 1e-9) -> Memory:
-        """Runs all commands. tick: seconds a tick of their times."""
-        memory = cls(commands.part, commands.part.memory.columns, commands.part.memory.pages, tick)
+    def of(cls, commands: Commands, tick: float = 1e-9, from_reset: bool = True) -> Memory:
+        """Runs all commands. tick: seconds a tick of their times. from_reset: they begin with the part's set-up."""
+        memory = cls(commands.part, commands.part.memory.columns, commands.part.memory.pages, tick, from_reset)
         mode_register = commands.part.memory.registers.get("mode", "")
         known: dict[bytes, tuple[dict[str, Value], str]] = {}
         for index, command, raw in commands.listed():
@@ -95,21 +98,31 @@ class Memory:
 
     # ---- effects of commands on pointer and windows (datasheet 10.1.1 to 10.1.5, 10.1.13) ----
 
+    def _told(self, mode: str, *parts: str) -> None:
+        """A command told parts of the pointer; a mode that was set before the capture shows in which commands are used."""
+        self._unknown -= set(parts)
+        self._mode = self._mode or mode
+
     def _column_low(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._told("page", "low")
         self._column = self._page_start = (self._column & ~0x0F) | int(fields["nibble"])
 
     def _column_high(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._told("page", "high")
         self._column = self._page_start = (self._column & 0x0F | int(fields["nibble"]) << 4) % self.columns
 
     def _column_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._told("horizontal", "low", "high")
         self._columns_window = (int(fields["start"]), int(fields["end"]))
         self._column = int(fields["start"])
 
     def _page_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._told("horizontal", "page")
         self._pages_window = (int(fields["start"]), int(fields["end"]))
         self._page = int(fields["start"])
 
     def _page_pointer(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._told("page", "page")
         self._page = int(fields["page"])
 
     def _scroll_setup(self, when: int, name: str, fields: dict[str, Value]) -> None:
@@ -124,6 +137,8 @@ class Memory:
 
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         """A run of data, in closed form."""
+        if self._unknown:
+            return
         count = len(values)
         step = np.arange(count)
         (c0, c1), (p0, p1) = self._columns_window, self._pages_window

@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..bus import i2c
 from ..bus.i2c_address import Addresses, addresses
@@ -54,6 +55,13 @@ class Reading:
     addresses: Addresses
     devices: list[DeviceReading]
 
+    def refused(self) -> NDArray[np.bool_]:
+        """(n,) words that were not acknowledged, but for the last of a read: a driver ends a read so on purpose."""
+        out = ~self.decoded.words.ack
+        ends = self.transactions.last[self.addresses.read & self.addresses.answered] - 1
+        out[ends] = False
+        return out
+
 
 def the_bus(rig: Rig, path: str = "the rig") -> Bus:
     """The bus that is decoded: the rig's first I2C bus."""
@@ -97,8 +105,8 @@ def read_with(trace: Trace, rig: Rig, bus: Bus, scl: int, sda: int) -> Reading:
         chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
         payload = FRAMINGS[target.part.framings[0]](decoded.words, table, who.first, chosen)
         own = commands(target.part, payload)
-        memory = Memory.of(own, float(trace.tick))
         seen = {target.part.command[kind].name for kind in np.unique(own.kind[own.kind >= 0]).tolist()}
         started = len(seen & set(target.part.start_up)) >= START_UP_SEEN
+        memory = Memory.of(own, float(trace.tick), started)
         devices.append(DeviceReading(device, target.part, target.panel, own, memory, started))
     return Reading(trace, rig, bus, scl, sda, decoded, table, who, devices)

@@ -91,9 +91,10 @@ class Trace:
         """The number of a line given by its name or its number; raises HushedError naming the nearest names."""
         if line in self.names:
             return self.names.index(line)
-        folded = [name.lower() for name in self.names]
-        if folded.count(line.lower()) == 1:
-            return folded.index(line.lower())
+        folded = ["_".join(name.lower().split()) for name in self.names]  # files that know no spaces have _ for them
+        alike = "_".join(line.lower().split())
+        if folded.count(alike) == 1:
+            return folded.index(alike)
         if line.isdigit() and int(line) < len(self.names):
             return int(line)
         raise HushedError(f"the capture has no line '{line}'", remedy=nearest(line, self.names))

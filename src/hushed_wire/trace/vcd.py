@@ -316,15 +316,16 @@ def write(trace: Trace, comment: str = "") -> Iterator[bytes]:
             header.append(f"$comment sample-interval {int(interval / Fraction(10) ** UNITS[unit_of])} {unit_of} $end")
     header.append("$scope module capture $end")
     codes = [chr(33 + k) for k in range(len(trace.names))]
-    header += [f"$var wire 1 {code} {name} $end" for code, name in zip(codes, trace.names, strict=True)]
+    header += [f"$var wire 1 {code} {'_'.join(name.split())} $end" for code, name in zip(codes, trace.names, strict=True)]
     header += ["$upscope $end", "$enddefinitions $end", ""]
     yield "\n".join(header).encode()
     width, rows = len(codes), 1 << 15
+    origin = min(0, trace.start)  # VCD knows no time before zero
     unknown = np.zeros_like(trace.levels) if trace.unknown is None else trace.unknown
     shifts = np.arange(width, dtype=trace.levels.dtype)
     before: NDArray[np.uint8] | None = None
     for first in range(0, len(trace), rows):
-        times = _scaled(trace.times[first : first + rows], factor, divisor)
+        times = _scaled(trace.times[first : first + rows] - origin, factor, divisor)
         bits = ((trace.levels[first : first + rows, None] >> shifts) & 1).astype(np.uint8)
         hidden = ((unknown[first : first + rows, None] >> shifts) & 1).astype(bool)
         char = np.where(hidden, np.uint8(ord("x")), bits + np.uint8(ord("0")))
@@ -343,7 +344,7 @@ def write(trace: Trace, comment: str = "") -> Iterator[bytes]:
         present[:, 21:] = np.repeat(changed, 3, axis=1)
         yield row[present].tobytes()
     if trace.end - 1 > int(trace.times[-1]):
-        yield f"#{int(_scaled(np.array([trace.end]), factor, divisor)[0])}\n".encode()
+        yield f"#{int(_scaled(np.array([trace.end - origin]), factor, divisor)[0])}\n".encode()
 
 
 def _scaled(times: Times, factor: int, divisor: int) -> Times:

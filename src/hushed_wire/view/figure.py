@@ -106,7 +106,7 @@ def _title(reading: Reading, path: str, low: float, high: float) -> str:
 
 def _legend(reading: Reading) -> str:
     words, table = reading.decoded.words, reading.transactions
-    refused = int(np.count_nonzero(~words.ack))
+    refused = int(np.count_nonzero(reading.refused()))
     text = f"{len(table):,} transactions, {len(words):,} words in the whole capture"
     return text + (f", {refused:,} not acknowledged (red)" if refused else ", all acknowledged")
 
@@ -126,11 +126,12 @@ def _words(reading: Reading) -> Boxes:
     count = len(words)
     owner = np.searchsorted(table.last, np.arange(count), side="right") if len(table) else np.zeros(count, np.int64)
     is_address = np.arange(count) < who.first[owner] if count else np.zeros(0, bool)
-    fill = np.where(~words.ack, REFUSED, np.where(is_address, ADDRESS, BYTE))
+    refused = reading.refused()
+    fill = np.where(refused, REFUSED, np.where(is_address, ADDRESS, BYTE))
 
     def label(index: int) -> Sequence[str]:
         value = int(words.value[index])
-        mark = "" if words.ack[index] else " ✗"
+        mark = " ✗" if refused[index] else ""
         if not is_address[index]:
             return (f"{value:02X}{mark}", f"{value:02X}")
         way = "read" if value & 1 else "write"

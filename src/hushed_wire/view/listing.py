@@ -163,7 +163,7 @@ def _transactions(out: Console, reading: Reading, every: bool) -> None:
     if not count:
         out.print("No transaction was seen.")
         return
-    said = meanings(reading)
+    said, unanswered = meanings(reading), reading.refused()
     shown = range(count) if every or count <= ROWS else [*range(ROWS - 8), *range(count - 8, count)]
     starts = [trace.seconds(int(table.start[index])) for index in shown]
     times = time_column(starts, max(trace.seconds(trace.resolution()), 1e-7))
@@ -189,9 +189,8 @@ def _transactions(out: Console, reading: Reading, every: bool) -> None:
         text = Text(" ".join(cells))
         if last - first > SHOWN_BYTES:
             text.append(f" … {last - first:,} in all", style="quiet")
-        naks = np.flatnonzero(~words.ack[first:last])
-        # The last byte of a read is refused by the driver on purpose: that is how it ends a read.
-        if len(naks) and not (who.read[index] and naks[0] == last - first - 1):
+        naks = np.flatnonzero(unanswered[first:last])
+        if len(naks):
             text.append(f" ✗ byte {naks[0]}", style="fault")
             refused = True
         ending = []
