@@ -30,6 +30,7 @@ __all__ = ["looks_like", "read", "write"]
 
 ROWS = 1 << 17
 LONGEST_ROW = 1 << 20  # bytes
+EVEN_ROWS = 16
 
 
 class _Text(io.RawIOBase):
@@ -263,7 +264,11 @@ class Table:
             return interval, True
         scale = Fraction(10) ** self.scale
         step = (self.span[1] - self.span[0]) / max(1, self.rows - 1)
-        if self.rows > 2 and self.steps[0] > 0 and self.steps[1] < 1.5 * step and self.steps[0] > 0.5 * step:
+        spread = self.steps[1] - self.steps[0]
+        # Times are rounded to the digits that were written, so the steps of a sample clock differ by that much at the most.
+        # A few rows may look even by chance: they count only when they are so exactly.
+        allowed = 2.1 * self.shape.last_place(self.time_column) if self.rows >= EVEN_ROWS else 1e-6 * step
+        if self.rows > 2 and self.steps[0] > 0 and spread <= allowed and self.steps[1] < 1.7 * step:
             if self.rate:
                 return 1 / self.rate, True
             return Fraction(f"{step:.10e}") * scale, True

@@ -29,6 +29,16 @@ class Shape:
     units: list[str] = field(default_factory=list)
     interval: Fraction | None = None
     encoding: str = "utf-8"
+    first_rows: list[list[str]] = field(default_factory=list)
+
+    def last_place(self, column: int) -> float:
+        """The worth of the last digit that is written in a column (the coarsest of the first rows): 1e-7 for 0.0000013."""
+        worth = 0.0
+        for row in self.first_rows:
+            mantissa, _, exponent = row[column].replace(",", ".").lower().partition("e")
+            digits = len(mantissa.partition(".")[2])
+            worth = max(worth, 10.0 ** (int(exponent or 0) - digits))
+        return worth
 
 
 def cells_of(line: str, delimiter: str) -> list[str]:
@@ -77,6 +87,8 @@ def shape_of(head: bytes) -> Shape | None:
             ):
                 continue
             shape.delimiter, shape.decimal, shape.skip = delimiter, decimal, number
+            rows = [cells_of(text, delimiter) for text in lines[number : number + 40]]
+            shape.first_rows = [row for row in rows if len(row) == len(cells) and all(is_number(cell, decimal) for cell in row)]
             _preamble(shape, [cells_of(text, delimiter) for text in lines[:number]], len(cells))
             return shape
     return None
