@@ -150,6 +150,11 @@ class CleanTraffic(unittest.TestCase):
             trace = i2c_trace([*scan, acked(0x7A, 0x00, 0xAF), acked(0xD0, 0x00, 0x12)])
             self.clean(trace, by)
 
+    def test_a_scan_that_finds_nobody_is_told_as_one(self) -> None:
+        outcome = of(i2c_trace([([address << 1], [False]) for address in range(0x10, 0x70)]))
+        self.assertEqual(problems(outcome), ["address.no-answer"])
+        self.assertIn("none of the 96 addresses", outcome.verdict)
+
     def test_a_simulators_exact_trace_is_not_undersampled(self) -> None:
         exact = i2c_trace([acked(0x7A, 0x00, 0xAE)] * 8, tick=Fraction(1, 10**6), clock=200_000)
         self.assertNotIn("capture.undersampled", problems(of(exact)))

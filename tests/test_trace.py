@@ -184,8 +184,8 @@ def take(stream: object, size: int) -> bytes:
 
 
 class Tables(unittest.TestCase):
-    def read(self, text: str, **options: object) -> Trace:
-        (FOLDER / "table.csv").write_bytes(text.encode())
+    def read(self, text: str, encoding: str = "utf-8", **options: object) -> Trace:
+        (FOLDER / "table.csv").write_bytes(text.encode(encoding))
         return read_capture(FOLDER / "table.csv", **options)
 
     def test_what_instruments_write(self) -> None:
@@ -201,6 +201,12 @@ class Tables(unittest.TestCase):
             self.assertEqual((trace.tick, trace.end), (Fraction(1, 10**6), 5), text)
             self.assertEqual(trace.edges(0).level.tolist(), [1, 0, 1, 0], text)
             self.assertEqual(trace.edges(1).times.tolist(), [0, 2, 4], text)
+        for encoding in ("utf-16", "utf-8-sig", "latin-1"):
+            trace = self.read(inline.replace("us", "µs"), encoding)
+            self.assertEqual(
+                (trace.tick, trace.names, trace.edges(1).times.tolist()), (Fraction(1, 10**6), ("CH1", "CH2"), [0, 2, 4])
+            )
+        self.assertEqual(self.read("t,A\n0,1").names, ("A",))  # one row, without a line end
 
     def test_digital_rows_even_or_not(self) -> None:
         even = self.read("t,SCL,SDA\n" + "".join(f"{k * 5e-8:.8f},{k // 2 % 2},{k % 2}\n" for k in range(50)))

@@ -13,7 +13,9 @@ from numpy.typing import NDArray
 
 from .words import CUT, Columns, Transactions, Words
 
-__all__ = ["Addresses", "addresses"]
+__all__ = ["SEARCH", "Addresses", "addresses"]
+
+SEARCH = 9  # so many addresses tried in vain are a search for devices, not calls of one
 
 
 @dataclass(eq=False)

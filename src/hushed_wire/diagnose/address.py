@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ..bus.i2c_address import SEARCH
 from ..finding import Finding
 from ..part import catalog_names, load
 from .case import Case
@@ -24,7 +25,7 @@ DEEPER = [
 
 def answers(case: Case) -> Iterator[Finding]:
     """Addresses that the driver calls and nobody acknowledges; those that are an expected address in its 8-bit form."""
-    who, table = case.reading.addresses, case.reading.transactions
+    who = case.reading.addresses
     tried = {int(address): who.address == address for address in np.unique(who.address) if address >= 0}
     silent = {address: mask for address, mask in tried.items() if not who.answered[mask].any()}
     explained: set[int] = set()
@@ -49,13 +50,26 @@ def answers(case: Case) -> Iterator[Finding]:
             explained.add(called)
             yield _no_answer(case, device.name, wanted, called, silent[called], sorted(set(tried) - set(silent)), possible.strap)
     if not explained and tried and len(silent) == len(tried) and not case.rig.devices_on(case.bus):
+        if len(silent) >= SEARCH:
+            yield _nobody(case, len(silent))
+            return
         called = max(silent, key=lambda address: int(np.count_nonzero(silent[address])))
         meant = _meant(called)
         if meant is not None:
             yield _shifted(case, None, meant, called, silent[called])
         else:
             yield _no_answer(case, None, called, called, silent[called], [], "")
-    del table
+
+
+def _nobody(case: Case, tried: int) -> Finding:
+    """A scan that found nothing."""
+    return Finding(
+        "address.no-answer",
+        f"none of the {tried} addresses that were tried answers",
+        "check the supply and ground of the devices first, then the wires SCL and SDA up to their pins, and whether they are exchanged",
+        lines=case.names("scl", "sda"), start=case.seconds(case.trace.start), end=case.seconds(case.trace.end), count=tried,
+        evidence={"addresses_tried": tried, "answering": []}, explains=DEEPER,
+    )  # fmt: skip
 
 
 def _meant(called: int) -> int | None:

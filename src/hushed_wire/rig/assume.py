@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..bus import i2c
-from ..bus.i2c_address import addresses
+from ..bus.i2c_address import SEARCH, addresses
 from ..bus.roles import best_i2c, excerpt, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
 from ..part import FRAMINGS, Commands, Part, catalog_names, commands, load
@@ -114,7 +114,8 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
     parts = [load(name) for name in ([options.part] if options.part else catalog_names())]
     out = []
     known = {address for part in parts if part.i2c for address in part.i2c.addresses}
-    for address in sorted(answered & known) or tried:  # who was called in vain matters only where nobody answered
+    called = tried if len(tried) < SEARCH else []
+    for address in sorted(answered & known) or called:  # who was called in vain matters only where nobody answered
         for part in parts:
             if part.i2c is None or address not in part.i2c.addresses:
                 continue
@@ -128,7 +129,7 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
         part = parts[0]
         if part.i2c is not None:
             out.append(_device(part, _meant(part, tried), options, assumed, answers=False))
-    if not out:
+    if not out and called:
         # An address in its 8-bit form tells which part was meant.
         for part in parts:
             meant = [

@@ -8,6 +8,7 @@ one is a list of changes, on a tick as fine as the digits that were written.
 
 from __future__ import annotations
 
+import codecs
 import io
 import re
 from collections.abc import Iterator
@@ -34,10 +35,11 @@ EVEN_ROWS = 16
 
 
 class _Text(io.RawIOBase):
-    """A Stream as the file object that pandas wants: whole rows only; what comes behind the last line end stays in `tail`."""
+    """A Stream as the file object that pandas wants: UTF-8, whole rows only; what follows the last line end stays in `tail`."""
 
-    def __init__(self, stream: Stream) -> None:
+    def __init__(self, stream: Stream, encoding: str) -> None:
         self.stream = stream
+        self.decoder = None if encoding == "utf-8" else codecs.getincrementaldecoder(encoding)("replace")
         self.ready = memoryview(b"")
         self.tail = b""
 
@@ -49,6 +51,8 @@ class _Text(io.RawIOBase):
             data = self.stream.read()
             if not data:
                 return 0
+            if self.decoder is not None:
+                data = self.decoder.decode(data).encode()
             whole = (self.tail + data).rpartition(b"\n")
             if not whole[1] and len(whole[2]) > LONGEST_ROW:
                 raise HushedError("a row without end", where=self.stream.name, remedy="the file is damaged: export it again")
@@ -68,35 +72,36 @@ def read(
     shape = shape_of(stream.head)
     if shape is None:
         raise HushedError("not a table of numbers", where=stream.name, remedy="a CSV needs a row of 0/1 or volts for each moment")
-    text = _Text(stream)
-    reader = pd.read_csv(
-        io.BufferedReader(text, 1 << 20),
-        sep=shape.delimiter,
-        decimal=shape.decimal,
-        header=None,
-        names=list(range(len(shape.columns))),
-        index_col=False,
-        skiprows=shape.skip,
-        encoding=shape.encoding,
-        chunksize=ROWS,
-        skip_blank_lines=True,
-        on_bad_lines="error",
-        low_memory=False,
-        skipinitialspace=True,
-        keep_default_na=False,
-        na_values=["x", "X", "z", "Z", "-", "?", ""],
-    )
+    text = _Text(stream, shape.encoding)
     table = Table(stream.name, shape, rate)
     try:
-        for piece in reader:
+        pieces = pd.read_csv(
+            io.BufferedReader(text, 1 << 20),
+            sep=shape.delimiter,
+            decimal=shape.decimal,
+            header=None,
+            names=list(range(len(shape.columns))),
+            index_col=False,
+            skiprows=shape.skip,
+            chunksize=ROWS,
+            skip_blank_lines=True,
+            on_bad_lines="error",
+            low_memory=False,
+            skipinitialspace=True,
+            keep_default_na=False,
+            na_values=["x", "X", "z", "Z", "-", "?", ""],
+        )
+        for piece in pieces:
             table.take(piece)
+    except pd.errors.EmptyDataError:
+        pass  # the only row has no line end: it is taken below
     except (pd.errors.ParserError, UnicodeDecodeError) as error:
         found = re.search(r"line (\d+)", str(error))
-        place = f"{stream.name}:{int(found[1]) + 0}" if found else stream.name
+        place = f"{stream.name}:{int(found[1])}" if found else stream.name
         raise HushedError(
             "a row with more cells than the others", where=place, remedy="the file is damaged: export it again"
         ) from error
-    table.last_row(text.tail.decode(shape.encoding, "replace") if shape.encoding != "utf-16" else "", stream.cut)
+    table.last_row(text.tail.decode("utf-8", "replace"), stream.cut)
     if table.volts:
         waveforms = table.waveforms()
         trace = levels(waveforms, threshold, hysteresis)
@@ -182,6 +187,8 @@ class Table:
 
     def take(self, piece: pd.DataFrame) -> None:
         """The next rows."""
+        if not len(piece):
+            return
         if not self.data_columns:
             self._decide(piece)
         seconds = None
@@ -207,10 +214,10 @@ class Table:
 
         cells = cells_of(tail, self.shape.delimiter)
         whole = len(cells) == len(self.shape.columns) and all(is_number(cell, self.shape.decimal) for cell in cells)
-        if tail.strip() and whole and not cut and self.data_columns:
+        if tail.strip() and whole and not cut:
             row = [float(cell.replace(",", ".") if self.shape.decimal == "," else cell) for cell in cells]
             step = row[self.time_column] - self.span[1] if self.time_column is not None else 0.0
-            if self.time_column is None or 0 < step <= 1.5 * self.steps[1]:
+            if not self.rows or self.time_column is None or 0 < step <= 1.5 * self.steps[1]:
                 self.take(pd.DataFrame([row]))
                 return
         if tail.strip() or cut:
