@@ -115,7 +115,7 @@ def rig_given(args: argparse.Namespace) -> Any:
     if not args.rig:
         return None
     from ..rig import load_rig
-    from ..rig.pipeline import the_bus
+    from ..rig.schema import the_bus
 
     for option in ("part", "panel", "bus"):
         if getattr(args, option):
@@ -131,7 +131,7 @@ def rig_given(args: argparse.Namespace) -> Any:
 
 def wanted_lines(args: argparse.Namespace, rig: Any) -> list[str] | None:
     """The lines that matter, where they are known before the capture is read."""
-    from ..rig.pipeline import the_bus
+    from ..rig.schema import the_bus
 
     lines = the_bus(rig, args.rig).lines if rig is not None else roles(args)
     return list(lines.values()) or None
@@ -140,7 +140,7 @@ def wanted_lines(args: argparse.Namespace, rig: Any) -> list[str] | None:
 def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
     """The rig to read by: the file, or one worked out from options, names and traffic."""
     from ..rig import Options, Setup, assume, lines_of
-    from ..rig.pipeline import the_bus
+    from ..rig.schema import the_bus
 
     if rig is not None:
         try:

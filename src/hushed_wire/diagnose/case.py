@@ -11,7 +11,7 @@ from ..bus import i2c_timing
 from ..bus.roles import Fit, excerpt, fit_i2c
 from ..bus.words import END
 from ..rig import Reading, Rig, lines_of, read_with
-from ..rig.pipeline import the_bus
+from ..rig.schema import the_bus
 from ..trace import Edges, Trace
 
 __all__ = ["Case"]

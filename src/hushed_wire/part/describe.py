@@ -10,12 +10,14 @@ import tomllib
 from collections.abc import Sequence
 from functools import cached_property, lru_cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
-import numpy as np
 
 from ..errors import HushedError, nearest
+
+if TYPE_CHECKING:
+    import numpy as np
 
 __all__ = ["Band", "BringUp", "Command", "Field", "Panel", "Part", "Value", "catalog_names", "load", "load_file"]
 
@@ -239,6 +241,8 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     @cached_property
     def table(self) -> np.ndarray[Any, np.dtype[np.int16]]:
         """(256,) index of the command that each first word opens, -1 where none does."""
+        import numpy as np  # here, so that reading a description loads no more than it needs
+
         out = np.full(256, -1, dtype=np.int16)
         for index, command in enumerate(self.command):
             mask, expected = command.fixed[0]

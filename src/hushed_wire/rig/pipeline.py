@@ -18,7 +18,7 @@ from ..errors import HushedError
 from ..part import FRAMINGS, Commands, Panel, Part, commands
 from ..part.paged import Glass, Memory
 from ..trace import Trace
-from .schema import Bus, Device, Rig
+from .schema import Bus, Device, Rig, the_bus
 
 __all__ = ["DeviceReading", "Reading", "lines_of", "read", "read_with"]
 
@@ -61,15 +61,6 @@ class Reading:
         ends = self.transactions.last[self.addresses.read & self.addresses.answered] - 1
         out[ends] = False
         return out
-
-
-def the_bus(rig: Rig, path: str = "the rig") -> Bus:
-    """The bus that is decoded: the rig's first I2C bus."""
-    for bus in rig.bus:
-        if bus.kind == "i2c":
-            return bus
-    kinds = " and ".join(sorted({bus.kind for bus in rig.bus}))
-    raise HushedError(f"its bus is {kinds}; this version decodes I2C", where=path, remedy="give the rig of an I2C bus")
 
 
 def lines_of(trace: Trace, bus: Bus) -> tuple[int, int]:

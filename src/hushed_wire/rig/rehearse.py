@@ -22,8 +22,7 @@ from ..trace import Trace, mishap
 from ..trace.sampling import sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
-from .pipeline import the_bus
-from .schema import Bus, Rig
+from .schema import Bus, Rig, the_bus
 
 __all__ = ["MISHAPS", "Mishap", "parse_mishap", "rehearse", "steps_of"]
 

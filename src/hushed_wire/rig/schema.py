@@ -18,7 +18,7 @@ from ..part import Panel, Part, load
 from ..sequence import Target
 from ..units import parse
 
-__all__ = ["Bus", "Device", "Driver", "Rig", "load_rig", "rig_toml"]
+__all__ = ["Bus", "Device", "Driver", "Rig", "load_rig", "rig_toml", "the_bus"]
 
 ROLES = {"i2c": ("scl", "sda")}  # roles that a bus cannot do without
 OPTIONAL_ROLES = {"i2c": ("reset",)}
@@ -196,6 +196,15 @@ def _quantity(text: str, unit: str, where: str) -> Fraction:
     if value <= 0:
         raise HushedError(f"'{text}' is not above zero", where=where)
     return value
+
+
+def the_bus(rig: Rig, path: str = "the rig") -> Bus:
+    """The bus that is decoded: the rig's first I2C bus."""
+    for bus in rig.bus:
+        if bus.kind == "i2c":
+            return bus
+    kinds = " and ".join(sorted({bus.kind for bus in rig.bus}))
+    raise HushedError(f"its bus is {kinds}; this version decodes I2C", where=path, remedy="give the rig of an I2C bus")
 
 
 def rig_toml(rig: Rig) -> str:

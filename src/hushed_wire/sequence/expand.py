@@ -13,7 +13,6 @@ from pathlib import Path
 
 from ..errors import HushedError, nearest
 from ..part.describe import Panel, Part, Value
-from ..picture import image, layout
 from . import parse
 from .parse import Statement
 
@@ -97,6 +96,8 @@ def _data(state: State, statement: Statement) -> Step:
 
 def _picture(state: State, statement: Statement) -> Step:
     """A picture over the whole panel, brought to its place by the part's own commands."""
+    from ..picture import image, layout
+
     if len(statement.words) != 1 or statement.fields:
         raise HushedError("'picture' needs one file", remedy="like: picture tide.pbm")
     target = state.target
