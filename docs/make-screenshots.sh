@@ -53,6 +53,8 @@ terminal decode decode healthy.vcd $rig
 terminal screen screen healthy.vcd $rig
 terminal screen-other-panel screen other-panel.vcd $rig
 terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
+terminal scan scan $rig --mishap strap:tide,0x3C
+figure test-picture send --test-picture tide $rig --picture
 figure glass screen healthy.vcd $rig --picture
 figure plot-frame plot healthy.vcd $rig -o
 figure plot-set-up plot healthy.vcd $rig --from 0.19ms --to 0.64ms -o

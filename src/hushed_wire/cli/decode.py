@@ -54,6 +54,7 @@ def run(args: argparse.Namespace) -> int:
         return 0
     warn(trace.notes)
     from ..view import record
+    from ..view.json_text import json_bytes
 
     tick = trace.tick.as_integer_ratio()
     transactions = record.transactions(reading.decoded.words, reading.transactions, reading.addresses, tick, reading.bus.name)
@@ -62,14 +63,14 @@ def run(args: argparse.Namespace) -> int:
         out: dict[str, Any] = {"capture": record.capture(trace, source.path)}
         out |= record.summary(reading) if args.summary else {"transactions": list(transactions), "commands": list(commands)}
         out["assumed"] = plan.assumed
-        options.emit(args, record.json_bytes(out))
+        options.emit(args, json_bytes(out))
     elif args.format == "jsonl":
         entries = [] if args.summary else [
             *({"record": "transaction", **entry} for entry in transactions),
             *({"record": "command", **entry} for entry in commands),
         ]  # fmt: skip
         entries.append({"record": "summary", **record.summary(reading)})
-        options.emit(args, b"".join(record.json_bytes(entry, pretty=False) for entry in entries))
+        options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
     else:
         options.emit(args, csv_of(reading, transactions))
     return 0

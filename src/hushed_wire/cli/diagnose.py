@@ -37,14 +37,15 @@ def run(args: argparse.Namespace) -> int:
         options.report(args, lambda out: report.diagnosis(out, outcome, source.path, args.verbose))
     else:
         from ..view import record
+        from ..view.json_text import json_bytes
 
         whole = record.diagnosis(outcome)
         if args.format == "json":
-            options.emit(args, record.json_bytes(whole))
+            options.emit(args, json_bytes(whole))
         else:
             findings = whole.pop("findings")
             entries = [*({"record": "finding", **entry} for entry in findings), {"record": "summary", **whole}]
-            options.emit(args, b"".join(record.json_bytes(entry, pretty=False) for entry in entries))
+            options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
     worst = outcome.worst()
     if args.fail_on == "never" or worst is None:
         return 0

@@ -45,7 +45,7 @@ def run(args: argparse.Namespace) -> int:
     trace = options.windowed(source.read(), args)
     rows = rows_of(trace)
     if args.format == "json":
-        from ..view.record import json_bytes
+        from ..view.json_text import json_bytes
 
         record: dict[str, Any] = {"lines": rows, "duration": trace.duration, "tick": float(trace.tick)}
         if trace.volts:

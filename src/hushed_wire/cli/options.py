@@ -16,9 +16,10 @@ if TYPE_CHECKING:
 __all__ = ["add_capture", "add_rig", "add_text", "emit", "open_source", "plan_for", "save_rig", "windowed"]
 
 
-def add_capture(parser: argparse.ArgumentParser) -> None:
+def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None:
     """The capture and how its file is read."""
-    parser.add_argument("capture", metavar="CAPTURE", help="VCD or CSV file, plain or gzip; '-' is standard input")
+    nargs = "?" if optional else None
+    parser.add_argument("capture", nargs=nargs, metavar="CAPTURE", help="VCD or CSV file, plain or gzip; '-' is standard input")
     group = parser.add_argument_group("reading the capture")
     group.add_argument(
         "--raw", type=int, metavar="BYTES", help="the file holds raw samples of so many bytes (1, 2, 4, 8); needs --rate"
@@ -42,6 +43,40 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
     group.add_argument("--clock", metavar="RATE", help="bus clock that is meant, like 400kHz")
     group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
+
+
+def add_link(parser: Any) -> None:
+    """Which link, and what happens on the desk."""
+    parser.add_argument("--link", metavar="NAME", help="desk, or a bus of this machine like i2c-1 (default: the desk)")
+    parser.add_argument("--mishap", action="append", default=[], metavar="WHAT:DETAIL",
+                        help="on the desk: refuse:DEVICE, strap:DEVICE,ADDRESS, flaky:DEVICE,PERCENT, stuck:LINE,low")  # fmt: skip
+    parser.add_argument("--seed", type=int, default=0, metavar="N", help="of what is random on the desk (default: 0)")
+
+
+def open_link(args: argparse.Namespace, rig: Any) -> Any:
+    """The link that --link names; the desk by default."""
+    name = args.link or "desk"
+    if name == "desk":
+        from ..link.desk import Desk
+
+        if rig is None:
+            raise HushedError(
+                "the desk needs a rig: its devices are what answers",
+                where="--link desk",
+                remedy="add --rig FILE, or name a bus with --link",
+            )
+        acts = []
+        for text in args.mishap:
+            kind, colon, detail = text.partition(":")
+            if not colon or not detail:
+                raise HushedError(f"'{text}' is not WHAT:DETAIL", where="--mishap", remedy="like refuse:tide")
+            acts.append((kind, detail))
+        return Desk(rig, acts, args.seed)
+    if args.mishap:
+        raise HushedError("mishaps happen on the desk only", where="--mishap", remedy="leave it out, or take --link desk")
+    from ..link.i2c_dev import open_i2c_dev
+
+    return open_i2c_dev(name)
 
 
 def add_text(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:

@@ -63,9 +63,10 @@ def run(args: argparse.Namespace) -> int:
         replace_file(args.picture, [glass_png(glass, device.panel, scale)])
     if args.format == "json":
         from ..view import record
+        from ..view.json_text import json_bytes
 
         screens = [record.screen(device, glass, trace.seconds(when)) for device, glass in glasses]
-        options.emit(args, record.json_bytes({"screens": screens, "assumed": plan.assumed}))
+        options.emit(args, json_bytes({"screens": screens, "assumed": plan.assumed}))
         return 0
     from ..view.screen import screens as show
 

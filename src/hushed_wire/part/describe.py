@@ -234,6 +234,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     waits: dict[str, str] = {}
     oscillator: Oscillator | None = None
     start_up: list[str] = []
+    start: list[str] = []
     bring_up: list[BringUp] = []
     beyond: list[Beyond] = []
     panels: dict[str, Panel] = {}

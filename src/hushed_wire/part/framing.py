@@ -14,10 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bus.words import Columns, Transactions, Words
+from .control import CONTINUES, IS_DATA, wrap_control_byte
 
 __all__ = ["FRAMINGS", "Payload", "control_byte", "wrap_control_byte"]
-
-CONTINUES, IS_DATA = 0x80, 0x40
 
 
 @dataclass(eq=False)
@@ -63,11 +62,6 @@ def control_byte(words: Words, transactions: Transactions, first: NDArray[np.int
     return Payload(
         value[keep].astype(np.uint8), data[keep], words.effect[word], words.start[word], words.end[word], chosen[owner[keep]]
     )
-
-
-def wrap_control_byte(data: bytes, is_data: bool) -> bytes:
-    """One transaction's bytes behind the address; the twin of `control_byte`."""
-    return bytes([IS_DATA if is_data else 0]) + data
 
 
 Framing = Callable[[Words, Transactions, NDArray[np.int64], NDArray[np.int64]], Payload]

@@ -10,13 +10,18 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ..errors import HushedError, nearest
 from ..part.describe import Panel, Part, Value
 from . import parse
 from .parse import Statement
 
-__all__ = ["Step", "Target", "alter_step", "drop_step", "expand", "shorten"]
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+__all__ = ["Step", "Target", "alter_step", "drop_step", "expand", "picture_step", "shorten"]
 
 
 @dataclass(frozen=True)
@@ -96,7 +101,7 @@ def _data(state: State, statement: Statement) -> Step:
 
 def _picture(state: State, statement: Statement) -> Step:
     """A picture over the whole panel, brought to its place by the part's own commands."""
-    from ..picture import image, layout
+    from ..picture import image
 
     if len(statement.words) != 1 or statement.fields:
         raise HushedError("'picture' needs one file", remedy="like: picture tide.pbm")
@@ -109,8 +114,17 @@ def _picture(state: State, statement: Statement) -> Step:
             f"'{statement.words[0]}' is {pixels.shape[1]}x{pixels.shape[0]}, the panel shows {size[1]}x{size[0]}",
             remedy="crop or scale the picture to the panel's size",
         )
+    step = picture_step(target, pixels, state.mode(), statement.text)
+    return Step(statement.place, step.text, step.device, step.name, step.sends)
+
+
+def picture_step(target: Target, pixels: NDArray[np.bool_], mode: str, text: str) -> Step:
+    """Pixels as a person sees them, over the whole panel of a target, in its memory mode."""
+    from ..picture import layout
+
+    panel = target.panel
     pages = layout.pack_pages(layout.as_mounted(pixels, panel))
-    left, mode = panel.column_offset, state.mode()
+    left = panel.column_offset
     places = {"left": left, "right": left + panel.width - 1, "top": 0, "bottom": len(pages) - 1}
     places |= {"left_low": left & 15, "left_high": left >> 4}
     area = target.part.memory.area.get(mode)
@@ -121,11 +135,11 @@ def _picture(state: State, statement: Statement) -> Step:
     sends: list[tuple[bool, bytes]] = []
     for page in range(len(pages)) if mode == "page" else [0]:
         for line in area:
-            filled = parse.parse_text(line.format(**places, page=page), statement.place)[0]
+            filled = parse.parse_text(line.format(**places, page=page), text)[0]
             sends.append((False, target.part.find(filled.verb).encode(filled.fields)))
         piece = pages[page] if mode == "page" else (pages.T if mode == "vertical" else pages)
         sends.append((True, piece.tobytes()))
-    return _step(state, statement, *sends)
+    return Step(text, text, target.name, "picture", tuple(sends))
 
 
 def _command(state: State, statement: Statement) -> Step:

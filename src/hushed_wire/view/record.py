@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import Any
 
-import msgspec
 import numpy as np
 
 from ..bus.i2c_address import Addresses
@@ -17,25 +15,7 @@ from ..part.paged import Glass
 from ..rig import DeviceReading, Reading
 from ..trace import Trace
 
-__all__ = ["capture", "commands", "diagnosis", "finding", "json_bytes", "screen", "transactions"]
-
-
-# Arrays of numbers and truth values stay on one line: a thousand bytes are not a thousand lines.
-NUMBERS = re.compile(rb"\[\s+([-+.\deE,\struefalsn]+?)\s+\]")
-
-
-def json_bytes(record: Any, pretty: bool = True) -> bytes:
-    """A record as JSON, one key a line where it is read by people."""
-    data = msgspec.json.encode(record, enc_hook=_plain)
-    if pretty:
-        data = NUMBERS.sub(lambda found: b"[" + b" ".join(found[1].split()) + b"]", msgspec.json.format(data, indent=2))
-    return data + b"\n"
-
-
-def _plain(value: Any) -> Any:
-    if isinstance(value, np.generic):
-        return value.item()
-    raise NotImplementedError(type(value))
+__all__ = ["capture", "commands", "diagnosis", "finding", "screen", "transactions"]
 
 
 def capture(trace: Trace, path: str) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from ..bus.words import BEGAN, Marks, Words, transactions
 from ..errors import HushedError
 from ..trace import Source, Trace
 from . import record
+from .json_text import json_bytes
 
 __all__ = ["i2c_records"]
 
@@ -76,6 +77,6 @@ def i2c_records(source: Source, roles: dict[str, str], notes: list[Any], summary
         for address, (total, answered) in sorted(called.items())
     }
     spikes = {"scl": final.spikes[0], "sda": final.spikes[1]}
-    yield record.json_bytes(
+    yield json_bytes(
         {"record": "summary", **counts, "addresses": addresses_seen, "spikes": spikes, "stray_clocks": final.stray}, pretty=False
     )

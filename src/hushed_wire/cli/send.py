@@ -1,0 +1,158 @@
+"""Sends a sequence, or a test picture, over a link: to the desk, or to a bus of this machine."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ..errors import HushedError, nearest
+from . import options
+
+if TYPE_CHECKING:
+    from ..rig import Rig
+    from ..sequence import Step
+
+EXAMPLES = """\
+examples:
+  hushed-wire send tide.hush --rig front-desk.toml --picture glass.png     to the desk, and what its glass shows then
+  hushed-wire send tide.hush --rig front-desk.toml --link i2c-1
+  hushed-wire send --test-picture tide --rig front-desk.toml --link i2c-1  border, diagonal, corner marks, size
+  hushed-wire send tide.hush --rig front-desk.toml --dry-run               what would be sent, step by step
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    parser.add_argument("sequence", nargs="?", metavar="SEQUENCE", help=".hush file")
+    parser.add_argument("--rig", metavar="FILE", required=True, help="rig file")
+    parser.add_argument(
+        "--test-picture", metavar="DEVICE", help="instead of a sequence: set this device up and show a test picture"
+    )
+    parser.add_argument("--dry-run", action="store_true", help="list what would be sent, send nothing")
+    parser.add_argument(
+        "--repeat", type=int, default=1, metavar="N", help="send the pictures of the sequence N times (default: 1)"
+    )
+    parser.add_argument("--picture", metavar="FILE", help="on the desk: write what the glass shows then as a PNG")
+    parser.add_argument("--device", metavar="NAME", help="whose glass, where the rig has several")
+    options.add_link(parser.add_argument_group("where to"))
+    options.add_text(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    from ..rig import load_rig
+
+    if args.repeat < 1:
+        raise HushedError(f"--repeat {args.repeat}", remedy="1 or more")
+    if bool(args.sequence) == bool(args.test_picture):
+        raise HushedError("a sequence or a test picture", remedy="name a .hush file, or a device with --test-picture")
+    if args.picture and not args.picture.lower().endswith(".png"):
+        raise HushedError("a picture of the glass is a PNG", where=args.picture, remedy="end its name in .png")
+    rig = load_rig(args.rig)
+    steps = _steps(args, rig)
+    if args.repeat > 1:
+        steps += [step for step in steps if step.name == "picture" or step.wait] * (args.repeat - 1)
+    if args.dry_run:
+        return _listed(args, steps)
+    return _sent(args, rig, steps)
+
+
+def _steps(args: argparse.Namespace, rig: Rig) -> list[Step]:
+    from ..sequence import expand, parse_file
+    from ..sequence.start import test_steps
+
+    targets = [rig.target(device) for device in rig.device]
+    if args.test_picture:
+        target = next((target for target in targets if target.name == args.test_picture), None)
+        if target is None:
+            names = [target.name for target in targets]
+            raise HushedError(
+                f"the rig has no device '{args.test_picture}'", where="--test-picture", remedy=nearest(args.test_picture, names)
+            )
+        return test_steps(target)
+    path = Path(args.sequence)
+    return expand(parse_file(path), targets, path.parent)
+
+
+def _listed(args: argparse.Namespace, steps: list[Step]) -> int:
+    records = [
+        {"place": s.place, "device": s.device, "step": s.text, "wait": float(s.wait),
+         "transactions": [{"data": is_data, "bytes": list(raw)} for is_data, raw in s.sends]}
+        for s in steps
+    ]  # fmt: skip
+    if args.format == "json":
+        from ..view.json_text import json_bytes
+
+        options.emit(args, json_bytes({"steps": records}))
+        return 0
+
+    def write(out: Any) -> None:
+        from rich.text import Text
+
+        from ..view.listing import plain_table
+
+        table = plain_table()
+        for head in ("step", "bytes", "then"):
+            table.add_column(head, overflow="fold")
+        for step in steps:
+            raw = b"".join(data for _, data in step.sends)
+            shown = raw[:12].hex(" ").upper() + (f" … {len(raw):,} in all" if len(raw) > 12 else "")
+            table.add_row(Text(step.text), shown, f"wait {float(step.wait) * 1e3:g} ms" if step.wait else "")
+        out.print(table)
+        out.print(f"{len(steps)} steps; nothing was sent")
+
+    options.report(args, write)
+    return 0
+
+
+def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
+    from ..link.send import Stopped, send
+
+    link = options.open_link(args, rig)
+    sent = None
+    try:
+        if len(steps) > 50 and sys.stderr.isatty() and not args.quiet:
+            from rich.console import Console
+            from rich.progress import Progress
+
+            with Progress(console=Console(stderr=True), transient=True) as bar:
+                task = bar.add_task("sending", total=len(steps))
+                sent = send(steps, rig, link, lambda done: bar.update(task, completed=done))
+        else:
+            sent = send(steps, rig, link)
+    except Stopped as stopped:
+        sys.stderr.write(f"hushed-wire: {stopped}\n")
+        return 1
+    finally:
+        link.close()
+    if args.picture:
+        _glass(args, rig, link)
+    if args.format == "json":
+        from ..view.json_text import json_bytes
+
+        record = {"link": link.name, "steps": sent.steps, "transactions": sent.transactions, "bytes": sent.data}
+        record |= {"seconds": sent.seconds, "pictures": sent.pictures, "pictures_a_second": sent.rate}
+        options.emit(args, json_bytes(record))
+        return 0
+    if not args.link:
+        sys.stderr.write("hushed-wire: no link was named, so this went to the desk: the rig's devices in software\n")
+    text = f"{sent.steps} steps, {sent.data:,} bytes in {sent.transactions} transactions to {link.name}, in {sent.seconds * 1e3:.1f} ms"
+    rate = f"; {sent.pictures} pictures, {sent.rate:.1f} a second" if sent.rate else ""
+    options.emit(args, f"{text}{rate}\n".encode())
+    return 0
+
+
+def _glass(args: argparse.Namespace, rig: Rig, link: Any) -> None:
+    from ..link.desk import Desk
+    from ..picture.image import glass_png
+    from ..trace.files import replace_file
+
+    if not isinstance(link, Desk):
+        raise HushedError("only the desk can show its glass", where="--picture", remedy="leave it out, or take --link desk")
+    name = args.device or args.test_picture or next(iter(link.seats))
+    if name not in link.seats:
+        raise HushedError(f"there is no device '{name}'", where="--device", remedy=nearest(name, link.seats))
+    glass, panel = link.glass(name), link.seats[name].target.panel
+    replace_file(args.picture, [glass_png(glass, panel, max(1, min(16, 1200 // (glass.lit.shape[1] + 4))))])

@@ -1,0 +1,1 @@
+"""Links: live buses within reach, and the desk, which always is."""

@@ -1,0 +1,45 @@
+"""A picture to judge a panel by at a glance: border, diagonals, a mark in each corner that no other has, its size in words.
+
+A missing border tells an offset or a missing line, the marks tell rotation and mirroring, the ladder tells lines out of order.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+if TYPE_CHECKING:
+    from ..part.describe import Panel
+
+__all__ = ["test_card"]
+
+
+def test_card(panel: Panel, name: str) -> NDArray[np.bool_]:
+    """(height, width) pixels as a person sees the panel."""
+    from PIL import Image, ImageDraw, ImageFont
+
+    width, height = (panel.width, panel.height) if panel.rotate % 180 == 0 else (panel.height, panel.width)
+    image = Image.new("1", (width, height))
+    draw = ImageDraw.Draw(image)
+    draw.rectangle((0, 0, width - 1, height - 1), outline=1)
+    draw.line((0, 0, width - 1, height - 1), fill=1)
+    mark = max(3, min(width, height) // 8)
+    left, right, top, bottom = 3, width - 4, 3, height - 4
+    draw.rectangle((left, top, left + mark, top + mark), fill=1)  # top left: a full square
+    draw.rectangle((right - mark, top, right, top + mark), outline=1)  # top right: an empty one
+    draw.line((left, bottom - mark, left, bottom, left + mark, bottom), fill=1)  # bottom left: an angle
+    draw.line((right - mark, bottom, right, bottom - mark), fill=1)  # bottom right: a stroke
+    font = ImageFont.load_default_imagefont()
+    for number, text in enumerate((name, f"{width}x{height}")):
+        box = draw.textbbox((0, 0), text, font=font)
+        across, up = int(box[2] - box[0]), int(box[3] - box[1])
+        x, y = (width - across) // 2, height // 2 + (number - 1) * (up + 1)
+        if across < width - 4 and 2 * (up + 1) < height - 4:
+            draw.rectangle((x - 2, y - 1, x + across + 1, y + up), fill=0)
+            draw.text((x, y), text, fill=1, font=font)
+    # The ladder: rung k is k pixels long, so a line in the wrong place breaks the slope.
+    for y in range(2 * mark, height - 2 * mark):
+        draw.line((width - 5 - mark, y, width - 5 - mark + (y - 2 * mark) % (mark + 1), y), fill=1)
+    return np.asarray(image).astype(bool)

@@ -1,0 +1,80 @@
+"""Text of `scan`: the addresses that answered, in every form in which they are written, and what each could be."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from ..link.scan import Scan
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+__all__ = ["record", "report"]
+
+
+def report(out: Console, scan: Scan, known: dict[int, str], assumed: str = "") -> None:
+    """Prints a scan. known: names that the rig gives to addresses."""
+    from rich.table import Table
+    from rich.text import Text
+
+    if assumed:
+        out.print(Text().append("assumed  ", style="note").append(assumed))
+    tried = sum(1 for row in scan.rows if row.tried)
+    answered = len(scan.answered)
+    what = "answers" if answered <= 1 else "answer"
+    out.print(
+        Text(f"{scan.source}: {tried} address{'' if tried == 1 else 'es'} tried, {answered or 'none'} {what}", style="head")
+    )
+    if scan.stopped:
+        out.print(Text().append("stopped  ", style="warning").append(f"{scan.stopped}; what is known by then follows"))
+    if answered:
+        out.print()
+        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head", show_edge=False)
+        for head in ("7-bit", "8-bit write, read", "answers", "probe", "could be"):
+            table.add_column(head, overflow="fold")
+        for row in scan.rows:
+            if not row.answers:
+                continue
+            always = row.answers == row.tried
+            share = Text("always" if always and row.tried > 1 else "yes" if always else f"{row.answers:,} of {row.tried:,}")
+            share.stylize("default" if always else "warning")
+            names = list(row.candidates)
+            own = known.get(row.address)
+            sense = (
+                Text().append(f"{own}, as the rig says", style="good")
+                if own
+                else Text(", ".join(names) or "nothing that is known here")
+            )
+            if own and len(names) > 1:
+                sense.append(f"; others here: {', '.join(names[1:])}", style="quiet")
+            table.add_row(f"{row.address:#04x}", f"{2 * row.address:#04x}, {2 * row.address + 1:#04x}", share, row.probe, sense)
+        out.print(table)
+    for entry in scan.missing:
+        out.print()
+        out.print(Text().append("MISSING", style="fault").append(f"  {entry.device} at {entry.address:#04x}"))
+        out.print(Text().append("  next   ", style="next").append(entry.hint))
+    if scan.flaky:
+        out.print()
+        shown = ", ".join(f"{address:#04x}" for address in scan.flaky)
+        out.print(
+            Text()
+            .append("LOOSE", style="warning")
+            .append(f"    {shown} answers only sometimes: reseat its wires and look at its supply")
+        )
+    for address, why in scan.skipped:
+        out.print(Text().append("skipped  ", style="note").append(f"{address:#04x}: {why}"))
+
+
+def record(scan: Scan, kind: str) -> dict[str, Any]:
+    """The JSON of a scan. kind: "link" or "capture"."""
+    return {
+        kind: scan.source,
+        "answered": scan.answered,
+        "devices": [
+            {"address": row.address, "tried": row.tried, "answers": row.answers, "probe": row.probe, "candidates": row.candidates}
+            for row in scan.rows
+        ],
+        "expected_missing": [{"device": m.device, "address": m.address, "hint": m.hint} for m in scan.missing],
+        "skipped": [{"address": address, "why": why} for address, why in scan.skipped],
+        "stopped": scan.stopped or None,
+    }
