@@ -14,6 +14,8 @@ trap 'kill $screen 2>/dev/null || true; rm -rf "$work"' EXIT
 mkdir -p "$out"
 "$program" demo "$work/data" --no-tour >/dev/null
 cd "$work/data"
+# A rig with pins counted the other way, pull-ups that are too strong, and too fast a clock.
+sed 's/2.2kOhm/470Ohm/; s/"GPIO3"/5/; s/"GPIO2"/3/; s/400kHz/1MHz/' front-desk.toml > ../faulty-rig.toml
 
 mkfifo "$work/number"
 Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$work/number" >/dev/null 2>&1 & screen=$!
@@ -53,6 +55,7 @@ terminal decode decode healthy.vcd $rig
 terminal screen screen healthy.vcd $rig
 terminal screen-other-panel screen other-panel.vcd $rig
 terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
+terminal wiring wiring ../faulty-rig.toml
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure test-picture send --test-picture tide $rig --picture
 figure glass screen healthy.vcd $rig --picture

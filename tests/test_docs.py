@@ -8,6 +8,7 @@ from pathlib import Path
 
 from hushed_wire.finding import CODES
 from hushed_wire.part import load
+from hushed_wire.rig.pinmap import load_pin_map
 from hushed_wire.rig.rehearse import MISHAPS
 from hushed_wire.rig.schema import Rig, check, msgspec
 from hushed_wire.sequence import Target, expand, parse_text
@@ -49,7 +50,9 @@ class Examples(unittest.TestCase):
     def test_rigs_and_descriptions_on_the_pages_are_valid(self) -> None:
         rig = msgspec.convert(tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[0]), Rig)
         check(rig, "docs/rig.md")
-        panel = tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[1])["panel"]
+        panel = tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[2])["panel"]
+        (demo() / "gate.toml").write_text(blocks(ROOT / "docs" / "rig.md", "toml")[1])
+        self.assertEqual(load_pin_map("gate.toml", demo()).find("CLK").label, "pin 3 (GPIO22)")
         rig.device[0].panel = panel
         check(rig, "docs/rig.md")
         shown = tomllib.loads(blocks(ROOT / "CONTRIBUTING.md", "toml")[0])["command"][0]

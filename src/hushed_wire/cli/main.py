@@ -18,6 +18,7 @@ __all__ = ["main"]
 # In the order of the work: group, command, what it does. The module of a command bears its name.
 COMMANDS: list[tuple[str, str, str]] = [
     ("wire up", "lines", "what is on each line: activity, idle level, rates, shortest pulse, likely role"),
+    ("wire up", "wiring", "can this wiring work? wire list, what to probe, and what is wrong with a rig"),
     ("wire up", "links", "live buses within reach, and what each can do"),
     ("wire up", "scan", "which addresses answer, on a bus or in a capture, and what each could be"),
     ("bring up", "rehearse", "the capture that a sequence should give on a rig, as a file, with mishaps on request"),

@@ -201,6 +201,17 @@ class I2cSide(msgspec.Struct, forbid_unknown_fields=True):
     write_only: bool = False
 
 
+class Levels(msgspec.Struct, forbid_unknown_fields=True):
+    """Logic levels. vih, vil: shares of the supply. above_supply: how far an input may exceed it."""
+
+    vih: float
+    vil: float
+    supply_least: str
+    supply_most: str
+    above_supply: str
+    source: str
+
+
 class Memory(msgspec.Struct, forbid_unknown_fields=True):
     """The memory: which model, how large, and which registers the model reads."""
 
@@ -230,6 +241,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     command: list[Command]
     memory: Memory
     i2c: I2cSide | None = None
+    levels: Levels | None = None
     limits: dict[str, str] = {}
     waits: dict[str, str] = {}
     oscillator: Oscillator | None = None

@@ -31,6 +31,10 @@ class Driver(msgspec.Struct, forbid_unknown_fields=True):
     pull_up: str = "4.7kOhm"
     capacitance: str = "50pF"
     longest_write: int = 0  # bytes behind the address in one transaction; 0: no limit
+    pin_map: str = ""
+    pin_scheme: Literal["", "header", "gpio"] = ""
+    bit_banged: bool = False
+    supply_current: str = ""
 
 
 class Bus(msgspec.Struct, forbid_unknown_fields=True):
@@ -41,7 +45,8 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
     clock: str = ""
     driver: Driver = msgspec.field(default_factory=Driver)
     lines: dict[str, str] = {}
-    pins: dict[str, str] = {}
+    pins: dict[str, str | int] = {}
+    through: dict[str, str] = {}
 
 
 class Device(msgspec.Struct, forbid_unknown_fields=True):
@@ -52,6 +57,9 @@ class Device(msgspec.Struct, forbid_unknown_fields=True):
     part: str
     address: int | None = None
     panel: str | dict[str, Any] = ""
+    supply: str = ""
+    current: str = ""
+    plugged: dict[str, str | int] = {}
 
 
 class Rig(msgspec.Struct, forbid_unknown_fields=True):
@@ -103,8 +111,8 @@ def panel_of(part: Part, device: Device) -> Panel:
     return panel
 
 
-def load_rig(path: str | Path) -> Rig:
-    """Reads and checks a rig file."""
+def load_rig(path: str | Path, lenient: bool = False) -> Rig:
+    """Reads and checks a rig file. lenient: wiring that cannot work is let through, for the rules that explain it."""
     where = str(path)
     try:
         text = Path(path).read_text(encoding="utf-8")
@@ -127,11 +135,11 @@ def load_rig(path: str | Path) -> Rig:
             section = {"bus": Bus, "device": Device, "driver": Driver}.get(re.split(r"[.\[]", key)[-2 if "[" in key else -1], Rig)
             remedy = nearest(unknown[1], section.__struct_fields__)
         raise HushedError(f"{key}: {what[0].lower()}{what[1:]}", where=where, remedy=remedy) from error
-    check(rig, where)
+    check(rig, where, lenient)
     return rig
 
 
-def check(rig: Rig, where: str) -> None:
+def check(rig: Rig, where: str, lenient: bool = False) -> None:
     """What the types cannot say."""
 
     def fail(key: str, reason: str, remedy: str = "") -> None:
@@ -152,6 +160,8 @@ def check(rig: Rig, where: str) -> None:
             _quantity(bus.clock, "Hz", f"{where}: {key}: clock")
         for name, unit in (("supply", "V"), ("pull_up", "Ohm"), ("capacitance", "F")):
             _quantity(getattr(bus.driver, name), unit, f"{where}: {key}: driver.{name}")
+        if bus.driver.supply_current:
+            _quantity(bus.driver.supply_current, "A", f"{where}: {key}: driver.supply_current")
         if bus.driver.longest_write < 0 or bus.driver.longest_write == 1:
             fail(
                 f"{key}: driver.longest_write", "a control byte and at least one more have to fit", "2 or more, or 0 for no limit"
@@ -163,13 +173,16 @@ def check(rig: Rig, where: str) -> None:
             if role not in allowed:
                 fail(f"{key}: lines.{role}", f"a bus of kind {bus.kind} has no such role", nearest(role, allowed))
         for role in ROLES[bus.kind]:
-            if role not in bus.lines:
+            if role not in bus.lines and not lenient:
                 fail(f"{key}: lines", f"the role '{role}' is missing", f'add {role} = "name of the line in the capture"')
-        if len(set(bus.lines.values())) < len(bus.lines):
+        if len(set(bus.lines.values())) < len(bus.lines) and not lenient:
             fail(f"{key}: lines", "one line plays two roles", "each role needs a line of its own")
     taken: dict[tuple[str, int], str] = {}
     for device in rig.device:
         key = f"device '{device.name}'"
+        for text, unit, name in ((device.supply, "V", "supply"), (device.current, "A", "current")):
+            if text:
+                _quantity(text, unit, f"{where}: {key}: {name}")
         if device.on not in [bus.name for bus in rig.bus]:
             fail(f"{key}: on", f"there is no bus '{device.on}'", nearest(device.on, [bus.name for bus in rig.bus]))
         try:
@@ -187,7 +200,7 @@ def check(rig: Rig, where: str) -> None:
             fail(f"{key}: address", f"{device.part} cannot have {device.address:#04x}{doubled}", f"it can have {possible}")
         else:
             other = taken.setdefault((device.on, device.address), device.name)
-            if other != device.name:
+            if other != device.name and not lenient:
                 fail(f"{key}: address", f"{device.address:#04x} is that of '{other}' too", "strap one of them to another address")
 
 
@@ -214,7 +227,7 @@ def rig_toml(rig: Rig) -> str:
     for section, entry in sections:
         out += ["", f"[[{section}]]"]
         for key, value in msgspec.to_builtins(entry).items():
-            if value in ("", {}, None) or (key == "driver" and value == msgspec.to_builtins(Driver())):
+            if value in ("", {}, None, 0) or (key == "driver" and value == msgspec.to_builtins(Driver())):
                 continue
             out.append(f"{key} = {value:#04x}" if key == "address" else f"{key} = {_toml(value)}")
     return "\n".join(out) + "\n"

@@ -13,9 +13,23 @@ from ..diagnose import Diagnosis
 from ..finding import Finding
 from ..units import show, show_time
 
-__all__ = ["diagnosis"]
+__all__ = ["diagnosis", "one_finding"]
 
-UNITS = {"duration": "s", "measured": "Hz", "allowed": "Hz", "sample_rate": "Hz", "read_up_to": "s"}
+UNITS = {
+    "lowest": "Ohm",
+    "highest": "Ohm",
+    "rise_time": "s",
+    "vih": "V",
+    "bus_high": "V",
+    "most": "V",
+    "clock": "Hz",
+    "limit": "Hz",
+    "duration": "s",
+    "measured": "Hz",
+    "allowed": "Hz",
+    "sample_rate": "Hz",
+    "read_up_to": "s",
+}
 
 
 def diagnosis(out: Console, outcome: Diagnosis, path: str, verbose: bool = False) -> None:
@@ -44,6 +58,11 @@ def diagnosis(out: Console, outcome: Diagnosis, path: str, verbose: bool = False
     if table.row_count:
         out.print()
         out.print(table)
+
+
+def one_finding(out: Console, finding: Finding) -> None:
+    """Prints a finding by itself."""
+    _finding(out, finding, said=False)
 
 
 def _finding(out: Console, finding: Finding, said: bool) -> None:

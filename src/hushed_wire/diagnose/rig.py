@@ -1,0 +1,336 @@
+"""Rules on a rig alone: can this wiring work? Roles, pins, levels, pull-ups, addresses, clock, current.
+
+Pull-ups: I2C-bus specification (UM10204), 7.1: lowest (VDD - 0.4 V) / 3 mA, highest tr / (0.8473 Cb); the rise time that the
+given one makes is 0.8473 R Cb.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from ..errors import HushedError
+from ..finding import Finding
+from ..rig.pinmap import Pin, PinMap, load_pin_map
+from ..rig.schema import ROLES, Bus, Device, Rig
+from ..units import parse, show
+
+__all__ = ["Wire", "Wiring", "examine"]
+
+SINK, LOW = 3e-3, 0.4  # A at VOL = 0.4 V, Standard- and Fast-mode
+RC = 0.8473  # rise from 0.3 to 0.7 VDD, as a share of R x C
+RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # tr at most, by clock: the table of the SDA and SCL bus lines
+
+
+@dataclass(frozen=True)
+class Wire:
+    """One wire: signal, from the driver's pin, to a device's pin, its level, and what it goes through."""
+
+    bus: str
+    signal: str
+    driver: str
+    device: str
+    level: str
+    through: str
+
+
+@dataclass
+class Wiring:
+    """A rig examined. probes: (bus, lines, lowest sample rate in hertz, trigger)."""
+
+    wires: list[Wire]
+    findings: list[Finding]
+    probes: list[tuple[str, list[str], float, str]] = field(default_factory=list)
+
+
+def examine(rig: Rig, folder: Path) -> Wiring:
+    """The wire list of a rig and what is wrong with it. Raises HushedError on a pin map that cannot be read."""
+    out = Wiring([], [])
+    for bus in rig.bus:
+        pin_map = load_pin_map(bus.driver.pin_map, folder) if bus.driver.pin_map else None
+        pins, bad = _pins(bus, pin_map)
+        out.findings += bad
+        devices = rig.devices_on(bus)
+        out.wires += _wires(bus, devices, pins)
+        clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
+        lines = [bus.lines.get(role, role.upper()) for role in ROLES.get(bus.kind, tuple(bus.lines))]
+        trigger = (
+            f"{bus.lines.get('sda', 'SDA')} falling while {bus.lines.get('scl', 'SCL')} is high (START)"
+            if bus.kind == "i2c"
+            else "the first edge"
+        )
+        out.probes.append((bus.name, lines, 10 * clock, trigger))
+        for rule in (_missing, _scheme, _functions, _pull_up):
+            out.findings += rule(bus, pins, pin_map)
+        for device in devices:
+            for check in (_levels, _clock, _plugged):
+                out.findings += check(rig, bus, device, pin_map)
+    out.findings += [*_doubled(rig, folder), *_clashes(rig), *_current(rig)]
+    out.findings.sort(key=Finding.rank, reverse=True)
+    return out
+
+
+def _pins(bus: Bus, pin_map: PinMap | None) -> tuple[dict[str, Pin], list[Finding]]:
+    """The pin of each role, and findings for those that the map lacks."""
+    pins, bad = {}, []
+    for role, name in bus.pins.items():
+        if pin_map is None:
+            pins[role] = Pin(name=str(name), position=str(name))
+            continue
+        try:
+            pins[role] = pin_map.find(name, bus.driver.pin_scheme)
+        except HushedError as error:
+            bad.append(
+                Finding("rig.pin-function", f"bus '{bus.name}': {role.upper()} is on '{name}': {error.what}", error.remedy or "correct the pin",
+                        lines=[bus.lines.get(role, role)], evidence={"role": role, "pin": str(name)})
+            )  # fmt: skip
+    return pins, bad
+
+
+def _wires(bus: Bus, devices: list[Device], pins: dict[str, Pin]) -> list[Wire]:
+    out = []
+    for role in dict.fromkeys([*ROLES.get(bus.kind, ()), *bus.lines]):
+        pin = pins.get(role)
+        label = pin.label if pin is not None and pin.position != pin.name else (pin.name if pin is not None else "not said")
+        through = bus.through.get(role, "")
+        if bus.kind == "i2c" and role in ("scl", "sda"):
+            pull = f"pull-up {bus.driver.pull_up} to {bus.driver.supply}"
+            through = f"{through}, {pull}" if through else pull
+        how = through or "a wire"
+        out += [Wire(bus.name, role.upper(), label, f"{d.name} {role.upper()}", bus.driver.supply, how) for d in devices]
+    for device in devices:
+        supply = str(device.plugged.get("VCC", device.supply or "not said"))
+        out.append(Wire(bus.name, "VCC", supply, f"{device.name} VCC", device.supply or bus.driver.supply, "a wire"))
+        out.append(Wire(bus.name, "GND", str(device.plugged.get("GND", "GND")), f"{device.name} GND", "0 V", "a wire"))
+    return out
+
+
+def _missing(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """Roles that a bus cannot do without, as lines or, where pins are given at all, as pins."""
+    needed = ROLES.get(bus.kind, ())
+    for role in needed:
+        for where, given in (("lines", bus.lines), ("pins", bus.pins)):
+            if role not in given and (where == "lines" or given):
+                yield Finding(
+                    "rig.missing-role", f"bus '{bus.name}' has no {role.upper()} among its {where}",
+                    f"add {role} to the {where} of the bus", lines=[bus.lines.get(role, role.upper())], evidence={"role": role, "where": where},
+                )  # fmt: skip
+
+
+def _scheme(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """Bare numbers that fit the other numbering better."""
+    bare = {role: pin for role, pin in bus.pins.items() if str(pin).isdigit()}
+    if pin_map is None or not bare:
+        return
+    fits = {}
+    for scheme in ("gpio", "header"):
+        count = 0
+        for role, pin in bare.items():
+            try:
+                count += _can(pin_map.find(pin, scheme), bus, role)
+            except HushedError:
+                continue
+        fits[scheme] = count
+    used = bus.driver.pin_scheme or "gpio"
+    other = "header" if used == "gpio" else "gpio"
+    if fits[other] > fits[used]:
+        words = {"gpio": "GPIO numbers", "header": "header positions"}
+        shown = ", ".join(f"{role.upper()} on {pin}" for role, pin in bare.items())
+        yield Finding(
+            "rig.pin-scheme", f"bus '{bus.name}': {shown} fits {words[other]}, but is read as {words[used]}",
+            f'say which they are: pin_scheme = "{other}" for {words[other]}, or write names like GPIO3 or "pin 5"',
+            lines=[bus.lines.get(role, role) for role in bare], confidence="likely", evidence={"fits": fits},
+        )  # fmt: skip
+
+
+def _can(pin: Pin, bus: Bus, role: str) -> bool:
+    """Whether a pin's hardware has this role of this kind of bus."""
+    return any(function.startswith(bus.kind) and function.endswith(f" {role}") for function in pin.functions)
+
+
+def _functions(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """Pins that carry no hardware bus of this role, or no signal at all."""
+    if pin_map is None or any(_scheme(bus, pins, pin_map)):
+        return  # numbers read by the wrong scheme are no wrong pins
+    for role, pin in pins.items():
+        if pin.supply or pin.ground:
+            yield Finding(
+                "rig.pin-function", f"bus '{bus.name}': {role.upper()} is on {pin.label}, which is no signal pin",
+                "move the wire to a GPIO", lines=[bus.lines.get(role, role)], evidence={"pin": pin.label},
+            )  # fmt: skip
+        elif role in ROLES.get(bus.kind, ()) and not bus.driver.bit_banged and not _can(pin, bus, role):
+            have = [entry.label for entry in pin_map.pins.values() if _can(entry, bus, role)]
+            yield Finding(
+                "rig.pin-function", f"bus '{bus.name}': {pin.label} has no hardware {bus.kind.upper()} {role.upper()}",
+                f"use {' or '.join(have) or 'another pin'}, or say bit_banged = true where software drives the bus",
+                lines=[bus.lines.get(role, role)], evidence={"wired_to": pin.label, "pins_that_have_it": have},
+            )  # fmt: skip
+
+
+def _pull_up(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """The pull-up against the lowest and the highest that supply, capacitance and speed allow."""
+    if bus.kind != "i2c":
+        return
+    supply, given = float(parse(bus.driver.supply, "V")), float(parse(bus.driver.pull_up, "Ohm"))
+    load = float(parse(bus.driver.capacitance, "F"))
+    clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
+    allowed = next((rise for most, rise in RISE if clock <= most * 1.02), RISE[-1][1])
+    low, high, rise = (supply - LOW) / SINK, allowed / (RC * load), RC * given * load
+    if low <= given <= high:
+        return
+    why = (
+        f"the drivers have to sink {show((supply - LOW) / given, 'A', 3)}, 3 mA is what they must be able to"
+        if given < low
+        else f"a rise takes {show(rise, 's', 3)}, {show(allowed, 's', 3)} is allowed at {show(clock, 'Hz')}"
+    )
+    yield Finding(
+        "rig.pull-up",
+        f"bus '{bus.name}': pull-ups of {show(given, 'Ohm', 3)} are too {'low' if given < low else 'high'}: {why}",
+        f"use {show(low, 'Ohm', 3)} to {show(high, 'Ohm', 3)} (mind that modules bring pull-ups of their own, in parallel)"
+        if low <= high
+        else "no resistor does: shorten the wires, lower the clock, or take a bus buffer",
+        lines=list(bus.lines.values()),
+        evidence={"lowest": low, "highest": high, "rise_time": rise, "source": "I2C-bus specification (UM10204), 7.1"},
+    )
+
+
+def _levels(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Iterator[Finding]:
+    """The driver's high level against what the part needs and takes at its supply; inverting shifters."""
+    levels = rig.target(device).part.levels
+    high = float(parse(bus.driver.supply, "V"))
+    lines = list(bus.lines.values())
+    for role, what in bus.through.items():
+        if "invert" in what.lower():
+            yield Finding(
+                "rig.level-mismatch", f"bus '{bus.name}': {role.upper()} goes through an inverting shifter ({what}); I2C lines are driven from both ends",
+                "take a shifter for open-drain buses, which inverts nothing", device=device.name, lines=[bus.lines.get(role, role)],
+                evidence={"through": what},
+            )  # fmt: skip
+    if pin_map is not None and pin_map.volts and high > float(parse(pin_map.volts, "V")) * 1.05:
+        yield Finding(
+            "rig.over-voltage", f"bus '{bus.name}' is pulled up to {bus.driver.supply}, the pins of the {pin_map.title} take {pin_map.volts}",
+            f"pull the lines up to {pin_map.volts}, or put a level shifter between", lines=lines, evidence={"bus": high, "pins": pin_map.volts},
+        )  # fmt: skip
+    if levels is None:
+        return
+    logic = float(parse(device.supply or levels.supply_most, "V"))
+    source = f"{rig.target(device).part.source}: {levels.source}"
+    # A module's regulator brings a higher supply down to what the part takes; its logic then runs at that.
+    logic = min(logic, float(parse(levels.supply_most, "V")))
+    if logic < float(parse(levels.supply_least, "V")):
+        yield Finding(
+            "rig.level-mismatch", f"'{device.name}' is supplied with {device.supply}, the part needs {levels.supply_least} at least",
+            "raise its supply", device=device.name, evidence={"supply": logic, "source": source},
+        )  # fmt: skip
+    need, take = levels.vih * logic, logic + float(parse(levels.above_supply, "V"))
+    if high < need:
+        yield Finding(
+            "rig.level-mismatch",
+            f"'{device.name}' takes {show(need, 'V', 3)} and more as high at its supply of {show(logic, 'V', 3)}; the bus is pulled up to {bus.driver.supply}",
+            f"pull the bus up to {show(logic, 'V', 3)} through a level shifter, or supply the display with {bus.driver.supply}",
+            device=device.name, lines=lines, evidence={"vih": need, "bus_high": high, "source": source},
+        )  # fmt: skip
+    elif high > take:
+        yield Finding(
+            "rig.over-voltage",
+            f"the bus is pulled up to {bus.driver.supply}; the pins of '{device.name}' take {show(take, 'V', 3)} at its supply of {show(logic, 'V', 3)}",
+            "pull the bus up to the part's own supply, or put a level shifter between (many modules have one: look for it)",
+            device=device.name, lines=lines, evidence={"bus_high": high, "most": take, "source": source},
+        )  # fmt: skip
+
+
+def _clock(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Iterator[Finding]:
+    part = rig.target(device).part
+    if not bus.clock or "clock" not in part.limits:
+        return
+    clock, limit = float(parse(bus.clock, "Hz")), float(parse(part.limits["clock"], "Hz"))
+    if clock > limit:
+        yield Finding(
+            "rig.clock-limit", f"bus '{bus.name}' runs at {show(clock, 'Hz')}, {part.name} ('{device.name}') allows {show(limit, 'Hz')}",
+            f"set the clock to {show(limit, 'Hz')} or less", device=device.name, lines=[bus.lines.get("scl", "SCL")],
+            evidence={"clock": clock, "limit": limit, "source": f"{part.source}: {part.limits.get('source', '')}"},
+        )  # fmt: skip
+
+
+def _plugged(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Iterator[Finding]:
+    """A module plugged pin by pin: supply and ground where they belong, signals where the bus has them; or turned round."""
+    if not device.plugged:
+        return
+    for name in ("VCC", "GND"):
+        if name not in device.plugged:
+            yield Finding(
+                "rig.open-supply", f"'{device.name}' has no {name} among the pins that are plugged", f"wire its {name} too",
+                device=device.name, evidence={"plugged": {key: str(pin) for key, pin in device.plugged.items()}},
+            )  # fmt: skip
+    if pin_map is None:
+        return
+    names, pins = list(device.plugged), list(device.plugged.values())
+
+    def right(order: list[str]) -> int:
+        count = 0
+        for name, pin in zip(order, pins, strict=True):
+            found = pin_map.find(pin, bus.driver.pin_scheme)
+            wanted = bus.pins.get(name.lower())
+            own = pin_map.find(wanted, bus.driver.pin_scheme) if wanted is not None else None
+            count += found.ground if name == "GND" else bool(found.supply) if name == "VCC" else own is not None and found is own
+        return count
+
+    as_is, turned = right(names), right(names[::-1])
+    if turned > as_is:
+        yield Finding(
+            "rig.pin-function", f"'{device.name}' sits the wrong way round: turned, {turned} of its {len(names)} pins meet what they need, as it is {as_is}",
+            "turn the module before you switch the supply on", device=device.name, confidence="likely",
+            evidence={"right_as_it_is": as_is, "right_when_turned": turned, "order": names},
+        )  # fmt: skip
+
+
+def _doubled(rig: Rig, folder: Path) -> Iterator[Finding]:
+    """One driver pin in two places."""
+    seen: dict[str, str] = {}
+    for bus in rig.bus:
+        pin_map = load_pin_map(bus.driver.pin_map, folder) if bus.driver.pin_map else None
+        for role, pin in bus.pins.items():
+            try:
+                key = pin_map.find(pin, bus.driver.pin_scheme).label if pin_map is not None else str(pin)
+            except HushedError:
+                continue
+            what = f"{role.upper()} of '{bus.name}'"
+            if key in seen:
+                yield Finding(
+                    "rig.doubled-pin", f"{key} is both {seen[key]} and {what}", "give each signal a pin of its own",
+                    lines=[bus.lines.get(role, role)], evidence={"pin": key, "uses": [seen[key], what]},
+                )  # fmt: skip
+            seen.setdefault(key, what)
+
+
+def _clashes(rig: Rig) -> Iterator[Finding]:
+    """Two devices of a bus on one address."""
+    seen: dict[tuple[str, int], str] = {}
+    for device in rig.device:
+        if device.address is None:
+            continue
+        other = seen.setdefault((device.on, device.address), device.name)
+        if other != device.name:
+            part = rig.target(device).part
+            possible = ", ".join(f"{a:#04x}" for a in (part.i2c.addresses if part.i2c else []) if a != device.address)
+            yield Finding(
+                "rig.address-clash", f"'{other}' and '{device.name}' are both at {device.address:#04x}",
+                f"strap one of them to another address ({possible or 'this part has no other'}), or put it on a bus of its own",
+                device=device.name, evidence={"address": f"{device.address:#04x}", "devices": [other, device.name]},
+            )  # fmt: skip
+
+
+def _current(rig: Rig) -> Iterator[Finding]:
+    """What the devices of a bus draw against what their supply gives."""
+    for bus in rig.bus:
+        drawn = [(device.name, float(parse(device.current, "A"))) for device in rig.devices_on(bus) if device.current]
+        if not bus.driver.supply_current or not drawn:
+            continue
+        most, total = float(parse(bus.driver.supply_current, "A")), sum(current for _, current in drawn)
+        if total > most:
+            yield Finding(
+                "rig.overcurrent", f"the devices on '{bus.name}' draw {show(total, 'A', 3)}, their supply gives {show(most, 'A', 3)}",
+                "feed them (backlights first) from a supply of their own, with ground in common",
+                evidence={"drawn": dict(drawn), "supply": most},
+            )  # fmt: skip
