@@ -2,21 +2,29 @@
 
 import json
 import os
+import re
 import shutil
 import signal
 import subprocess
+import threading
 import time
+import tty
 import unittest
 from pathlib import Path
 
 import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
 from PIL import Image
 
 from hushed_wire.errors import HushedError
+from hushed_wire.link import wire_talk
 from hushed_wire.link.base import BusHeld, Refused
 from hushed_wire.link.desk import Desk
 from hushed_wire.link.discover import discover
 from hushed_wire.link.scan import scan_link
+from hushed_wire.link.serial_probe import open_serial
+from hushed_wire.link.stand_in import StandIn
 from hushed_wire.part.neighbours import candidates, neighbours, read_probed
 from hushed_wire.rig import Rig, load_rig
 from support import PROGRAM, ROOT, demo, program, program_json, scratch
@@ -244,6 +252,90 @@ class OverI2cDev(unittest.TestCase):
             desk.write(0x50, b"")
         with self.assertRaises(HushedError):
             Desk(Rig(bus=rig().bus))
+
+
+class OverASerialProbe(unittest.TestCase):
+    """The whole way over a pseudo-terminal: pyserial on this side, the shipped stand-in on the other."""
+
+    def test_scan_and_send_work_as_over_any_link(self) -> None:
+        out = program_json("scan", *RIG, "--link", "stand-in")
+        self.assertEqual((out["answered"], len(out["devices"])), ([0x3D], 112))
+        for garble in (0, 15):
+            done = program(
+                "send", "tide.hush", *RIG, "--link", "stand-in", "--picture", "far.png", "--mishap", f"garble:{garble}"
+            )
+            self.assertEqual(done.returncode, 0, done.stderr)
+            program("send", "tide.hush", *RIG, "--picture", "near.png")
+            self.assertEqual((demo() / "far.png").read_bytes(), (demo() / "near.png").read_bytes())
+
+    def test_nothing_is_done_twice_when_answers_are_lost(self) -> None:
+        desk = Desk(rig())
+        far = StandIn(desk, garble=0.2, seed=5)
+        link = open_serial(far.path)
+        sent = [bytes([0x00, number & 0xFF]) for number in range(120)]
+        for data in sent:
+            link.write(0x3D, data)
+        self.assertEqual([data for _, data in desk.seats["tide"].received], sent)
+        self.assertGreater(far.repeated, 0)
+        link.close()
+        far.close()
+
+    def test_its_own_failures(self) -> None:
+        held = program("scan", *RIG, "--link", "stand-in", "--mishap", "stuck:SDA,low")
+        self.assertEqual((held.returncode, b"SDA is held low" in held.stderr), (2, True))
+        refused = program("send", "tide.hush", *RIG, "--link", "stand-in", "--mishap", "refuse:tide")
+        self.assertEqual((refused.returncode, b"'display off' was refused" in refused.stderr), (1, True))
+        self.assertIn(b"is absent", program("scan", "--link", "/dev/ttyNONE").stderr)
+        for noise, said in ((b"", "nothing answers"), (b"boot: ready\r\n", "what comes back cannot be read")):
+            master, slave = os.openpty()
+            tty.setraw(slave)
+            stop = threading.Event()
+
+            def chatter(master: int = master, noise: bytes = noise, stop: threading.Event = stop) -> None:
+                while not stop.wait(0.05):
+                    os.write(master, noise)
+
+            speaker = threading.Thread(target=chatter if noise else stop.wait, daemon=True)
+            speaker.start()
+            done = program("scan", "--link", os.ttyname(slave))
+            stop.set()
+            speaker.join()
+            self.assertEqual((done.returncode, done.stdout, said in done.stderr.decode()), (2, b"", True), done.stderr)
+            os.close(master)
+            os.close(slave)
+        far = StandIn(Desk(rig()))
+        link = open_serial(far.path)
+        link.line("reset", 0)
+        self.assertEqual(far.lines, {"reset": 0})
+        with self.assertRaisesRegex(HushedError, "no line 'lamp'"):
+            link.line("lamp", 1)
+        far.close()
+        with self.assertRaisesRegex(HushedError, "the port is gone|nothing answers"):
+            link.write(0x3D, b"\0")
+
+    @given(
+        st.integers(0, 255),
+        st.from_regex(r"[a-z]{1,9}", fullmatch=True),
+        st.lists(st.from_regex(r"[!-~]{1,20}", fullmatch=True), max_size=5),
+        st.data(),
+    )
+    def test_lines_are_packed_and_unpacked_and_damage_is_seen(
+        self, number: int, verb: str, words: list[str], data: st.DataObject
+    ) -> None:
+        line = wire_talk.pack(number, verb, *words)
+        self.assertEqual(wire_talk.unpack(line), (number, verb, words))
+        at = data.draw(st.integers(0, len(line) - 2))
+        flipped = line[:at] + bytes([line[at] ^ data.draw(st.sampled_from([1, 2, 4, 8, 16]))]) + line[at + 1 :]
+        self.assertNotEqual(wire_talk.unpack(flipped), (number, verb, words))
+
+    def test_the_page_for_firmware_shows_lines_that_check(self) -> None:
+        page = (ROOT / "docs" / "probe.md").read_text()
+        lines = re.findall(r"^[<>] ([0-9a-f]{4} .*)$", page, re.MULTILINE)
+        self.assertGreater(len(lines), 8)
+        for line in lines:
+            self.assertIsNotNone(wire_talk.unpack(line.encode()), line)
+        verbs = {unpacked[1] for line in lines if (unpacked := wire_talk.unpack(line.encode()))}
+        self.assertLessEqual({"who", "levels", "transfer", "scan", "line", "wait", "done", "refused", "garbled"}, verbs)
 
 
 class Discovery(unittest.TestCase):

@@ -47,7 +47,11 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
 
 def add_link(parser: Any) -> None:
     """Which link, and what happens on the desk."""
-    parser.add_argument("--link", metavar="NAME", help="desk, or a bus of this machine like i2c-1 (default: the desk)")
+    parser.add_argument(
+        "--link",
+        metavar="NAME",
+        help="desk, a bus of this machine like i2c-1, a probe on a port like /dev/ttyACM0, or stand-in (default: the desk)",
+    )
     parser.add_argument("--mishap", action="append", default=[], metavar="WHAT:DETAIL",
                         help="on the desk: refuse:DEVICE, strap:DEVICE,ADDRESS, flaky:DEVICE,PERCENT, stuck:LINE,low")  # fmt: skip
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of what is random on the desk (default: 0)")
@@ -56,7 +60,7 @@ def add_link(parser: Any) -> None:
 def open_link(args: argparse.Namespace, rig: Any) -> Any:
     """The link that --link names; the desk by default."""
     name = args.link or "desk"
-    if name == "desk":
+    if name in ("desk", "stand-in"):
         from ..link.desk import Desk
 
         if rig is None:
@@ -65,18 +69,38 @@ def open_link(args: argparse.Namespace, rig: Any) -> Any:
                 where="--link desk",
                 remedy="add --rig FILE, or name a bus with --link",
             )
-        acts = []
+        acts, garble = [], 0.0
         for text in args.mishap:
             kind, colon, detail = text.partition(":")
             if not colon or not detail:
                 raise HushedError(f"'{text}' is not WHAT:DETAIL", where="--mishap", remedy="like refuse:tide")
+            if kind == "garble" and name == "stand-in":
+                from ..link.desk import share_of
+
+                garble = share_of(["", detail])
+                continue
             acts.append((kind, detail))
-        return Desk(rig, acts, args.seed)
+        desk = Desk(rig, acts, args.seed)
+        return desk if name == "desk" else stand_in(desk, garble, args.seed)
     if args.mishap:
         raise HushedError("mishaps happen on the desk only", where="--mishap", remedy="leave it out, or take --link desk")
+    if name.startswith(("serial:", "/dev/tty", "/dev/pts/", "/dev/serial/")):
+        from ..link.serial_probe import open_serial
+
+        return open_serial(name.removeprefix("serial:"))
     from ..link.i2c_dev import open_i2c_dev
 
     return open_i2c_dev(name)
+
+
+def stand_in(desk: Any, garble: float, seed: int) -> Any:
+    """The desk behind a serial line: a stand-in for a probe on a pseudo-terminal."""
+    from ..link.serial_probe import open_serial
+    from ..link.stand_in import StandIn
+
+    link: Any = open_serial(StandIn(desk, garble, seed).path)
+    link.desk = desk
+    return link
 
 
 def add_text(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:

@@ -149,10 +149,11 @@ def _glass(args: argparse.Namespace, rig: Rig, link: Any) -> None:
     from ..picture.image import glass_png
     from ..trace.files import replace_file
 
-    if not isinstance(link, Desk):
+    desk = getattr(link, "desk", link)  # a stand-in has its desk behind the serial line
+    if not isinstance(desk, Desk):
         raise HushedError("only the desk can show its glass", where="--picture", remedy="leave it out, or take --link desk")
-    name = args.device or args.test_picture or next(iter(link.seats))
-    if name not in link.seats:
-        raise HushedError(f"there is no device '{name}'", where="--device", remedy=nearest(name, link.seats))
-    glass, panel = link.glass(name), link.seats[name].target.panel
+    name = args.device or args.test_picture or next(iter(desk.seats))
+    if name not in desk.seats:
+        raise HushedError(f"there is no device '{name}'", where="--device", remedy=nearest(name, desk.seats))
+    glass, panel = desk.glass(name), desk.seats[name].target.panel
     replace_file(args.picture, [glass_png(glass, panel, max(1, min(16, 1200 // (glass.lit.shape[1] + 4))))])

@@ -34,6 +34,7 @@ class Link(Protocol):
 
     name: str
     quick: bool  # whether an address can be sent alone, to probe it
+    room: int  # bytes that fit into one transfer
 
     def check(self) -> None:
         """Raises BusHeld where the link can see that a line is held; does nothing where it cannot."""

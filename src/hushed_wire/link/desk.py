@@ -40,6 +40,7 @@ class Desk:
     """A simulated I2C link for a rig."""
 
     quick = True
+    room = 1 << 20
 
     def __init__(self, rig: Rig, mishaps: list[tuple[str, str]] | None = None, seed: int = 0) -> None:
         """mishaps: (kind, detail) pairs. Raises HushedError where one names nothing of the rig."""

@@ -61,6 +61,8 @@ def _not_opened(path: str, error: OSError) -> LinkUnusable:
 class I2cDev:
     """An i2c-dev bus. quick: the adapter can send an address alone."""
 
+    room = 4096  # bytes of one message; more than this and adapters refuse
+
     def __init__(self, path: str, bus: Any, message: Any) -> None:
         from smbus2 import I2cFunc
 

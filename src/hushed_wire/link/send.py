@@ -13,8 +13,6 @@ from .base import Link, Refused
 
 __all__ = ["Sent", "Stopped", "send"]
 
-LONGEST = 4096  # bytes of one transaction where the rig sets no limit; more than this and adapters refuse
-
 
 @dataclass
 class Sent:
@@ -47,7 +45,7 @@ def send(steps: list[Step], rig: Rig, link: Link, progress: Callable[[int], None
     link.check()
     bus = the_bus(rig)
     devices = {device.name: device for device in rig.devices_on(bus)}
-    room = bus.driver.longest_write - 1 if bus.driver.longest_write else LONGEST
+    room = min(bus.driver.longest_write or link.room, link.room) - 1  # a control byte goes ahead of each piece
     out = Sent()
     begin = link.clock()
     first_picture = 0.0

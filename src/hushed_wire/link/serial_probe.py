@@ -1,0 +1,149 @@
+"""A probe on a serial port as a link: the host's side of the line protocol, over pyserial."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from . import wire_talk
+from .base import BusHeld, LinkLost, LinkUnusable, Refused
+
+__all__ = ["SerialProbe", "open_serial"]
+
+TRIES, GREETINGS, PATIENCE = 12, 4, 0.3  # how often a request goes out (the first one: fewer), seconds to wait for an answer
+BAUD = 115200
+
+
+def open_serial(path: str) -> SerialProbe:
+    """Opens a serial port and asks who is there. Raises LinkUnusable: absent, not permitted, busy, or nobody who speaks so."""
+    try:
+        import serial
+    except ImportError as error:
+        raise LinkUnusable(
+            "a serial probe wants the package pyserial", where="--link", remedy="pip install 'hushed-wire[linux]'"
+        ) from error
+    try:
+        port = serial.Serial(path, BAUD, timeout=0.05, write_timeout=2, exclusive=True)
+    except (OSError, ValueError) as error:
+        text = str(error)
+        what, remedy = ("cannot be opened", "check the name of the port")
+        if "No such file" in text:
+            what, remedy = "is absent", "plug the probe in; its port often is /dev/ttyACM0 or /dev/ttyUSB0"
+        elif "ermission" in text:
+            what, remedy = "may not be opened", "add yourself to the group that owns it (often dialout) and log in again"
+        elif "busy" in text or "lock" in text:
+            what, remedy = "is in use", "close the program that holds it, often a serial monitor"
+        raise LinkUnusable(what, where=path, remedy=remedy) from error
+    return SerialProbe(path, port)
+
+
+class SerialProbe:
+    """A probe. room: bytes of one transfer that it has memory for."""
+
+    quick = True
+
+    def __init__(self, path: str, port: Any) -> None:
+        self.path, self.port = path, port
+        self.number = 0
+        self.waiting = b""
+        answer, words = self._ask("who", lost=LinkUnusable)
+        facts = dict(word.partition("=")[::2] for word in words)
+        if answer != "done" or facts.get("talk") != "1":
+            raise LinkUnusable(
+                "speaks another version of the probe's language",
+                where=path,
+                remedy="update the probe's firmware; see docs/probe.md",
+            )
+        self.name = f"the probe '{facts.get('name', '?')}' on {path}"
+        self.room = max(2, int(facts.get("room", "32")))
+
+    def _ask(
+        self, verb: str, *words: str, lost: type[LinkLost] | type[LinkUnusable] = LinkLost, patience: float = PATIENCE
+    ) -> tuple[str, list[str]]:
+        """A request and its answer; repeated when what comes back does not check or nothing comes at all."""
+        self.number = self.number % 255 + 1
+        request = wire_talk.pack(self.number, verb, *words)
+        heard = False
+        try:
+            for _ in range(GREETINGS if verb == "who" else TRIES):
+                self.port.write(request)
+                end = time.monotonic() + patience
+                while time.monotonic() < end:
+                    line = self._line()
+                    if line is None:
+                        continue
+                    heard = True
+                    answer = wire_talk.unpack(line)
+                    if answer is not None and answer[0] == self.number:
+                        return answer[1], answer[2]
+                    if answer is not None and answer[1] == "garbled":
+                        break  # the probe could not read the request: send it again at once
+        except OSError as error:
+            raise lost("the port is gone", where=self.path, remedy="plug the probe in again") from error
+        what = "what comes back cannot be read" if heard else "nothing answers"
+        remedy = (
+            "check that a probe with this program's language is on that port (docs/probe.md), and that nothing else prints there"
+        )
+        raise lost(what, where=self.path, remedy=remedy)
+
+    def _line(self) -> bytes | None:
+        if b"\n" not in self.waiting:
+            self.waiting += self.port.read(max(1, self.port.in_waiting))
+            if len(self.waiting) > wire_talk.LONGEST and b"\n" not in self.waiting:
+                self.waiting = b""  # garbage without an end
+        if b"\n" not in self.waiting:
+            return None
+        line, _, self.waiting = self.waiting.partition(b"\n")
+        return line
+
+    def _transfer(self, address: int, data: bytes, count: int) -> bytes:
+        answer, words = self._ask("transfer", f"{address:02x}", data.hex() or "-", str(count))
+        if answer == "done":
+            return bytes.fromhex(words[0]) if words and words[0] != "-" else b""
+        if answer == "refused":
+            raise Refused(address, int(words[0]) if words else 0)
+        if answer == "held":
+            raise _held(self.path, words[0] if words else "a line")
+        raise LinkLost(f"the transfer failed: {' '.join(words)}", where=self.path, remedy="check the probe and its wires")
+
+    def check(self) -> None:
+        """The probe tells a line that is held low."""
+        answer, words = self._ask("levels")
+        low = [word.partition("=")[0] for word in words if word.endswith("=0")]
+        if answer == "done" and low:
+            raise _held(self.path, low[0])
+
+    def write(self, address: int, data: bytes) -> None:
+        """One write transaction."""
+        self._transfer(address, data, 0)
+
+    def read(self, address: int, count: int) -> bytes:
+        """One read transaction."""
+        return self._transfer(address, b"", count)
+
+    def line(self, name: str, level: int) -> None:
+        """Sets a line of the probe, like a reset."""
+        answer, words = self._ask("line", name, str(level))
+        if answer != "done":
+            raise LinkUnusable(
+                f"the probe has no line '{name}': {' '.join(words)}", where=self.path, remedy="see the probe's description"
+            )
+
+    def wait(self, seconds: float) -> None:
+        """Rests on the host: a serial line is not exact to less."""
+        time.sleep(seconds)
+
+    def clock(self) -> float:
+        """Seconds."""
+        return time.monotonic()
+
+    def close(self) -> None:
+        """Closes the port."""
+        self.port.close()
+
+
+def _held(path: str, line: str) -> BusHeld:
+    return BusHeld(
+        f"{line.upper()} is held low, so nothing can be sent", where=path,
+        remedy="check its pull-up and look for a short; power the devices off and on; if SDA stays low, clock SCL nine times and send a STOP",
+    )  # fmt: skip
