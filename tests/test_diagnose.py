@@ -174,6 +174,21 @@ class Honesty(unittest.TestCase):
         self.assertEqual(problems(outcome), ["capture.unlike-rig"])
         self.assertIn("0x68", outcome.verdict)
 
+    def test_a_display_that_answers_at_another_strap_than_the_rig_says(self) -> None:
+        other = rig()
+        other.device[0].address = 0x3C
+        outcome = of(rehearsed(by=other), rig())
+        self.assertEqual(problems(outcome), ["capture.unlike-rig"])
+        self.assertIn("say address = 0x3c in the rig", outcome.findings[0].remedy)
+
+    def test_a_display_is_found_behind_much_other_traffic(self) -> None:
+        first = i2c_trace([acked(0xD0, number & 0xFF) for number in range(3000)], tick=Fraction(1, 20_000_000))
+        frame = rehearsed()
+        times = np.concatenate([first.times, frame.times + first.end])
+        levels = np.concatenate([first.levels, frame.levels])
+        trace = replace(frame, times=times, levels=levels, end=frame.end + first.end)
+        self.assertEqual([finding.code for finding in of(trace).findings], ["picture.all-traffic-good"])
+
     def test_the_wrong_strap_is_named_in_the_remedy(self) -> None:
         outcome = of(i2c_trace([([0x78], [False])] * 5), rig())
         self.assertEqual(problems(outcome), ["address.no-answer"])

@@ -44,9 +44,9 @@ def named_i2c(names: tuple[str, ...]) -> tuple[int, int] | None:
     return None
 
 
-def excerpt(trace: Trace) -> Trace:
-    """The first EXCERPT changes of a trace."""
-    return trace if len(trace) <= EXCERPT else trace.window(trace.start, int(trace.times[EXCERPT]))
+def excerpt(trace: Trace, most: int = EXCERPT) -> Trace:
+    """The first `most` changes of a trace."""
+    return trace if len(trace) <= most else trace.window(trace.start, int(trace.times[most]))
 
 
 def fit_i2c(trace: Trace, scl: int, sda: int) -> Fit:

@@ -166,17 +166,24 @@ def unlike_rig(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
         return
     who = case.reading.addresses
-    tried = sorted({int(address) for address in who.address if address >= 0})
+    tried = [int(address) for address in np.unique(who.address) if address >= 0]
+    answered = {int(address) for address in np.unique(who.address[who.answered])}
     for device in case.rig.devices_on(case.bus):
         possible = case.rig.target(device).part.i2c
-        related = set(possible.addresses if possible else []) | {device.address or 0}
+        straps = set(possible.addresses if possible else [])
+        related = straps | {device.address or 0}
         related |= {2 * address & 0x7F for address in related} | {2 * address + 1 & 0x7F for address in related}
-        if tried and not related & set(tried):
+        # Calls in vain to a related address are for the rules on addresses to explain.
+        if tried and device.address not in tried and not related & set(tried) - answered:
             shown = ", ".join(f"{address:#04x}" for address in tried[:8])
+            strapped = sorted(straps & answered)
+            remedy = "check that the driver gets to its display code, and that this is the display's bus"
+            if strapped:
+                remedy = f"{strapped[0]:#04x} answers, the other strap of {device.part}: if that is the display, say address = {strapped[0]:#04x} in the rig"
             yield Finding(
                 "capture.unlike-rig",
                 f"nothing on the bus speaks to '{device.name}' at {device.address:#04x}; the traffic is for {shown}",
-                "check that the driver gets to its display code, and that this is the display's bus",
+                remedy,
                 device=device.name, lines=case.names("scl", "sda"), confidence="likely", evidence={"addresses_tried": tried},
             )  # fmt: skip
 

@@ -17,6 +17,8 @@ from .schema import Bus, Device, Rig
 
 __all__ = ["Options", "Setup", "assume"]
 
+LOOKED_AT = 4_000_000  # changes in which devices are looked for; the display may come long after other traffic
+
 
 @dataclass
 class Options:
@@ -105,8 +107,7 @@ def _by_traffic(trace: Trace, given: dict[str, int]) -> tuple[int, int]:
 
 def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[str, str]) -> list[Device]:
     """A device for every address that answered and that a part of the catalog can have."""
-    part_of_trace = trace if options.part else excerpt(trace)
-    decoded = i2c.decode(part_of_trace, scl, sda)
+    decoded = i2c.decode(excerpt(trace, LOOKED_AT), scl, sda)
     table = decoded.transactions()
     who = addresses(decoded.words, table)
     tried = [int(address) for address in np.unique(who.address) if address >= 0]
