@@ -231,6 +231,8 @@ class Tables(unittest.TestCase):
             (head + "0.0005,0,1\n", ":4", "backwards"),
             (head + "0.002,1,1,1,1\n", ":4", "more cells"),
             ("Time,A\n" + "0,1\n" * 2 + "nonsense\n", ":4", "nonsense"),
+            ("Time,A\n0,1\n1e400,0\n", ":3", "beyond all measure"),
+            ("Time,A\n0,1.5\n1,1e30\n", ":3", "1e+30 V"),
             ("A,B\n1,0\n0,1\n", "table.csv", "no time column"),
             ("Time\n1\n2\n", "table.csv", "no line"),
             ("Time,A,A\n0,1,1\n1,0,1\n", "table.csv", "two columns"),
@@ -239,6 +241,14 @@ class Tables(unittest.TestCase):
                 self.read(text)
             self.assertIn(what, str(caught.exception))
             self.assertTrue(caught.exception.where.endswith(place), caught.exception.where)
+
+    def test_a_line_that_never_switches_is_judged_by_the_others(self) -> None:
+        rows = "".join(f"{k},{3.3 * (k % 2)},0.000,3.3\n" for k in range(40))
+        trace = self.read("t (us),CLK,LOW,HIGH\n" + rows)
+        self.assertEqual([trace.edges(line).level.tolist()[:2] for line in range(3)], [[0, 1], [0], [1]])
+        milli = self.read("t,A,B\nus,mV,mV\n" + "".join(f"{k},{3300 * (k % 2)},12\n" for k in range(40)))
+        self.assertEqual((milli.edges(0).level.tolist()[:2], milli.edges(1).level.tolist()), ([0, 1], [0]))
+        self.assertAlmostEqual(milli.volts[0][1], 3.3, delta=0.02)
 
     def test_hysteresis_takes_noise_out(self) -> None:
         random = np.random.default_rng(3)

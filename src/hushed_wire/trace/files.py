@@ -19,7 +19,7 @@ from typing import BinaryIO
 from ..errors import HushedError
 from . import vcd
 from .model import Trace, joined
-from .stream import open_stream
+from .stream import Stream, open_stream
 from .threshold import Waveforms
 
 __all__ = ["Source", "open_capture", "read_capture", "replace_file", "write_capture"]
@@ -77,6 +77,22 @@ def open_capture(
     Raises HushedError naming file, place and remedy.
     """
     stream = open_stream(path, stdin)
+    try:
+        return _opened(stream, raw, rate, wanted, threshold, hysteresis)
+    except BaseException:
+        stream.close()
+        raise
+
+
+def _opened(
+    stream: Stream,
+    raw: int | None,
+    rate: Fraction | None,
+    wanted: list[str] | None,
+    threshold: float | None,
+    hysteresis: float | None,
+) -> Source:
+    """The source that a stream turns out to be."""
     if raw is not None:
         if rate is None:
             raise HushedError("raw samples carry no sample rate", where=stream.name, remedy="add it, like --raw 1 --rate 20MHz")
@@ -84,14 +100,14 @@ def open_capture(
 
         lines = [int(name) for name in wanted if name.isdigit() and int(name) < 8 * raw] if wanted else None
         names, tick, blocks = read_raw(stream, raw, rate, lines or None)
-        return Source(stream.name, "raw", names, tick, blocks)
+        return Source(stream.name, "raw", names, tick, _closing(stream, blocks))
     head = stream.head
     if not head:
         reason = "the file is empty" if not stream.cut else "the gzip data is damaged from the start"
         raise HushedError(reason, where=stream.name, remedy="record or export the capture again")
     if vcd.looks_like(head):
         names, tick, blocks = vcd.read(stream, wanted)
-        return Source(stream.name, "VCD", names, tick, blocks)
+        return Source(stream.name, "VCD", names, tick, _closing(stream, blocks))
     for magic, what in STRANGERS.items():
         if head.startswith(magic):
             raise HushedError(
@@ -103,12 +119,21 @@ def open_capture(
 
     if table.looks_like(head):
         trace, waveforms = table.read(stream, rate, threshold, hysteresis)
+        stream.close()
         return Source(stream.name, "CSV", list(trace.names), trace.tick, iter([trace]), waveforms)
     raise HushedError(
         "neither a VCD nor a CSV of levels or volts",
         where=stream.name,
         remedy="export the capture as VCD or CSV; for raw samples add --raw BYTES and --rate RATE",
     )
+
+
+def _closing(stream: Stream, blocks: Iterator[Trace]) -> Iterator[Trace]:
+    """The blocks, and the file closed behind the last."""
+    try:
+        yield from blocks
+    finally:
+        stream.close()
 
 
 def read_capture(path: str | Path, **options: object) -> Trace:

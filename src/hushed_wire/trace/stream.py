@@ -18,8 +18,9 @@ PIECE = 1 << 18
 class Stream:
     """`read(n)` gives up to n bytes and b"" at the end; `head` is what the file starts with; `cut` tells a broken gzip."""
 
-    def __init__(self, file: BinaryIO, name: str) -> None:
-        self.name = name
+    def __init__(self, file: BinaryIO, name: str, own: bool = True) -> None:
+        """own: the file is closed with the stream (standard input is not)."""
+        self.name, self._own = name, own
         self.cut = False
         self._file = file
         first = file.read(PIECE)
@@ -80,8 +81,9 @@ class Stream:
         return done
 
     def close(self) -> None:
-        """Closes the file."""
-        self._file.close()
+        """Closes the file, if it is the stream's own."""
+        if self._own:
+            self._file.close()
 
 
 def open_stream(path: str | Path, stdin: BinaryIO | None = None) -> Stream:
@@ -89,7 +91,7 @@ def open_stream(path: str | Path, stdin: BinaryIO | None = None) -> Stream:
     name = "standard input" if str(path) == "-" else str(path)
     try:
         if str(path) == "-" and stdin is not None:
-            return Stream(stdin, name)
+            return Stream(stdin, name, own=False)
         if Path(path).is_dir():
             raise HushedError("is a folder, not a file", where=name, remedy="name a file in it")
         return Stream(Path(path).open("rb"), name)

@@ -11,6 +11,7 @@ from __future__ import annotations
 import codecs
 import io
 import re
+import warnings
 from collections.abc import Iterator
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
@@ -32,6 +33,8 @@ __all__ = ["looks_like", "read", "write"]
 ROWS = 1 << 17
 LONGEST_ROW = 1 << 20  # bytes
 EVEN_ROWS = 16
+LATEST = 1e8  # seconds: three years
+HIGHEST = 1e4  # volts: more than any display line sees
 
 
 class _Text(io.RawIOBase):
@@ -91,11 +94,13 @@ def read(
             keep_default_na=False,
             na_values=["x", "X", "z", "Z", "-", "?", ""],
         )
-        for piece in pieces:
-            table.take(piece)
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", pd.errors.ParserWarning)  # it would drop cells
+            for piece in pieces:
+                table.take(piece)
     except pd.errors.EmptyDataError:
         pass  # the only row has no line end: it is taken below
-    except (pd.errors.ParserError, UnicodeDecodeError) as error:
+    except (pd.errors.ParserError, pd.errors.ParserWarning, UnicodeDecodeError) as error:
         found = re.search(r"line (\d+)", str(error))
         place = f"{stream.name}:{int(found[1])}" if found else stream.name
         raise HushedError(
@@ -197,6 +202,7 @@ class Table:
             self._check(seconds)
         columns = [self._numbers(piece, column) for column in self.data_columns]
         if self.volts:
+            columns = [self._volts(column, index) for column, index in zip(columns, self.data_columns, strict=True)]
             self.values.append([column.astype(np.float32) for column in columns])
             if seconds is not None:
                 self.times.append(seconds)
@@ -207,6 +213,18 @@ class Table:
             if seconds is not None:
                 self.times.append(seconds[at])
         self.rows += len(piece)
+
+    def _volts(self, column: NDArray[np.float64], index: int) -> NDArray[np.float64]:
+        """A column in volts, whatever its unit row says; raises HushedError where it cannot be volts."""
+        volts = column * 1e-3 if self.shape.units[index] == "mv" else column
+        wild = np.flatnonzero(np.abs(volts) > HIGHEST)
+        if len(wild):
+            raise HushedError(
+                f"{volts[wild[0]]:g} V in column '{self.shape.columns[index]}'",
+                where=f"{self.name}:{self.shape.skip + self.rows + int(wild[0]) + 1}",
+                remedy="a line's column holds 0 and 1, or volts; remove columns that hold something else",
+            )
+        return volts
 
     def last_row(self, tail: str, cut: bool) -> None:
         """A row that no line end closes: taken when it is whole and in step, else the file was cut in it."""
@@ -225,10 +243,13 @@ class Table:
 
     def _check(self, seconds: NDArray[np.float64]) -> None:
         """Times ascend; their steps are noted."""
-        if np.isnan(seconds).any():
-            row = int(np.flatnonzero(np.isnan(seconds))[0])
+        usable = np.abs(seconds) * 10.0**self.scale < LATEST  # false for what is no number, too
+        if not usable.all():
+            row = int(np.flatnonzero(~usable)[0])
             raise HushedError(
-                "a row without a time", where=f"{self.name}:{self.shape.skip + self.rows + row + 1}", remedy="remove it"
+                "a row without a time, or with one beyond all measure",
+                where=f"{self.name}:{self.shape.skip + self.rows + row + 1}",
+                remedy="remove it",
             )
         steps = np.diff(seconds, prepend=self.span[1] if self.rows else seconds[0])
         back = np.flatnonzero(steps < 0)

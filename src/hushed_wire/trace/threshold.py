@@ -32,13 +32,13 @@ class Waveforms:
 
 def limits(volts: NDArray[np.float32]) -> tuple[float, float]:
     """The low and the high level of a line in volts: where the histogram peaks in the lower and in the upper half."""
-    finite = volts[np.isfinite(volts)]
+    finite = volts[np.isfinite(volts)].astype(np.float64)
     if not len(finite):
         return 0.0, 0.0
-    count, edge = np.histogram(finite, bins=BINS)
-    if edge[-1] - edge[0] < SWING:
+    if float(finite.max() - finite.min()) < SWING:
         middle = float(np.median(finite))
         return middle, middle
+    count, edge = np.histogram(finite, bins=BINS)
     center = (edge[1:] + edge[:-1]) / 2
     half = BINS // 2
 

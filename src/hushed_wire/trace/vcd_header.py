@@ -23,6 +23,7 @@ UNITS = {"s": 0, "ms": -3, "us": -6, "ns": -9, "ps": -12, "fs": -15}
 OPENINGS = ("$date", "$version", "$timescale", "$scope", "$var", "$comment", "$enddefinitions", "$upscope")
 PIECE = 1 << 20
 HEADER_LIMIT = 64 << 20
+WIDEST = 1 << 16  # bits of a vector: IEEE 1364 asks simulators for that much
 # Kinds of variable that hold numbers or moments, not levels of wires.
 NUMBERS = {"real", "realtime", "time", "event", "integer", "parameter", "string"}
 SAMPLED = re.compile(r"sample-interval\s+(\d+)\s*(s|ms|us|ns|ps|fs)\b")
@@ -103,6 +104,8 @@ def _timescale(text: str) -> Fraction:
 def _declare(header: Header, scope: tuple[str, ...], body: list[str]) -> None:
     if len(body) < 4 or not body[1].isdigit() or int(body[1]) < 1:
         raise HushedError("a $var without type, size, code and name", remedy="export the file again")
+    if int(body[1]) > WIDEST:
+        raise HushedError(f"a vector of {body[1]} bits", remedy="the file is damaged: export it again")
     kind, size, code, name = body[0].lower(), int(body[1]), body[2], body[3]
     selection = "".join(body[4:])
     inline = re.fullmatch(r"(.+?)(\[\d+(?::\d+)?\])", name)
