@@ -63,6 +63,13 @@ def tour(folder: Path, color: str) -> None:
 
     rig = ["--rig", "front-desk.toml"]
     stops: list[tuple[str, list[str]]] = [
+        ("Before anything is soldered: can this wiring work?", ["wiring", "front-desk.toml"]),
+        ("Who answers? Without hardware the rig's devices do, in software.", ["scan", *rig]),
+        ("The display is strapped to another address.", ["scan", *rig, "--mishap", "strap:tide,0x3C"]),
+        (
+            "A test picture tells offset, rotation and missing lines at a glance.",
+            ["send", "--test-picture", "tide", *rig, "--picture", "test-picture.png"],
+        ),
         ("What is on the wires?", ["lines", "healthy.vcd"]),
         ("The same in volts; levels and thresholds are found from the histogram.", ["lines", "healthy-volts.csv.gz"]),
         ("What was said, and what it means to the controller.", ["decode", "healthy.vcd", *rig]),
@@ -86,7 +93,7 @@ def tour(folder: Path, color: str) -> None:
         bold, plain = ("\033[1m", "\033[0m") if color == "always" or (color == "auto" and sys.stdout.isatty()) else ("", "")
         sys.stdout.write(f"\n{bold}── {number}/{len(stops)}  {title}{plain}\n$ hushed-wire {shown}\n\n")
         sys.stdout.flush()
-        colored = [*words, "--color", color] if words[0] in ("lines", "decode", "screen", "diagnose") else words
+        colored = [*words, "--color", color] if words[0] not in ("plot", "rehearse", "send") else words
         with contextlib.chdir(folder):
             status = main(colored)
         sys.stdout.flush()

@@ -309,8 +309,8 @@ def load_file(path: Path) -> Part:
     try:
         with path.open("rb") as file:
             part = msgspec.convert(tomllib.load(file), Part)
-    except tomllib.TOMLDecodeError as error:
-        raise HushedError(f"not TOML: {error}", where=str(path), remedy="mend the file at that place") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise HushedError(f"not TOML: {error}"[:200], where=str(path), remedy="mend the file at that place") from error
     except msgspec.ValidationError as error:
         what, _, key = str(error).partition(" - at ")
         raise HushedError(
