@@ -195,8 +195,11 @@ class Tables(unittest.TestCase):
         inline = "Time (us),CH1 (V),CH2 (V)\n" + "".join(f"{t},{a},{b}\n" for t, a, b in rows)
         german = "Zeit;CH1;CH2\n(ms);(V);(V)\n" + "".join(f"{t / 1000};{a};{b}\n".replace(".", ",") for t, a, b in rows)
         interval = "Sample Interval,1.0E-06\n\nCH1,CH2\n" + "".join(f"{a},{b}\n" for _, a, b in rows)
+        commented = "; Channels: 2\n# Samplerate: 1 MHz\n#CH1,CH2\n" + "".join(f"{a},{b}\n" for _, a, b in rows)
+        period = "sampling period;1 us\nCH1;CH2\n" + "".join(f"{a};{b}\n".replace(".", ",") for _, a, b in rows)
+        trailing = plain.replace("\n", ",\n")
         quoted = '"Time";"CH1";"CH2"\r\n' + "".join(f'"{t * 1e-6:.9f}";"{a}";"{b}"\r\n' for t, a, b in rows)
-        for text in (plain, unit_row, inline, german, interval, quoted, plain.rstrip("\n")):
+        for text in (plain, unit_row, inline, german, interval, commented, period, trailing, quoted, plain.rstrip("\n")):
             trace = self.read(text)
             self.assertEqual((trace.tick, trace.end), (Fraction(1, 10**6), 5), text)
             self.assertEqual(trace.edges(0).level.tolist(), [1, 0, 1, 0], text)
@@ -218,6 +221,14 @@ class Tables(unittest.TestCase):
         self.assertEqual(edges.level.tolist(), [1, 0, 2, 1])
         counted = self.read("Sample,SCL\n" + "".join(f"{k},{k // 3 % 2}\n" for k in range(12)), rate=Fraction(10**6))
         self.assertEqual((counted.tick, counted.edges(0).times.tolist()), (Fraction(1, 10**6), [0, 3, 6, 9]))
+
+    def test_empty_cells_are_unknown_and_rows_are_never_lost(self) -> None:
+        trace = self.read("t,a,b\n0,1,\n1e-6,0,1\n2e-6,1,0\n")
+        self.assertEqual(
+            (trace.names, trace.edges(0).level.tolist(), trace.edges(1).level.tolist()), (("a", "b"), [1, 0, 1], [2, 1, 0])
+        )
+        closed = self.read("t,a,\n0,1,\n1e-6,0,\n2e-6,1,\n")
+        self.assertEqual((closed.names, closed.edges(0).level.tolist()), (("a",), [1, 0, 1]))
 
     def test_the_rate_comes_from_the_whole_span(self) -> None:
         # Times rounded to 0.1 us at 3 MHz: single steps are 0.3 or 0.4 us, the span is right.

@@ -22,7 +22,18 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from .model import UNKNOWN, Note, Times, Trace, fold
 from .stream import Stream
-from .table_shape import COUNT_NAME, SCALES, TIME_NAME, UNKNOWN_MARKS, Shape, cells_of, is_number, looks_like, shape_of
+from .table_shape import (
+    COUNT_NAME,
+    SCALES,
+    TIME_NAME,
+    UNKNOWN_MARKS,
+    Shape,
+    cells_of,
+    is_number,
+    looks_like,
+    shape_of,
+    without_end,
+)
 from .threshold import Waveforms, levels
 
 if TYPE_CHECKING:
@@ -83,7 +94,7 @@ def read(
             sep=shape.delimiter,
             decimal=shape.decimal,
             header=None,
-            names=list(range(len(shape.columns))),
+            names=list(range(len(shape.columns) + shape.trailing)),
             index_col=False,
             skiprows=shape.skip,
             chunksize=ROWS,
@@ -230,7 +241,7 @@ class Table:
         """A row that no line end closes: taken when it is whole and in step, else the file was cut in it."""
         import pandas as pd
 
-        cells = cells_of(tail, self.shape.delimiter)
+        cells = without_end(cells_of(tail, self.shape.delimiter), len(self.shape.columns))
         whole = len(cells) == len(self.shape.columns) and all(is_number(cell, self.shape.decimal) for cell in cells)
         if tail.strip() and whole and not cut:
             row = [float(cell.replace(",", ".") if self.shape.decimal == "," else cell) for cell in cells]

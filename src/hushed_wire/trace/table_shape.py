@@ -15,6 +15,8 @@ COUNT_NAME = re.compile(r"(sample|samples|index|no\.?|number|#)\s*$", re.IGNOREC
 SCALES = {"s": 0, "sec": 0, "second": 0, "seconds": 0, "ms": -3, "us": -6, "µs": -6, "μs": -6, "ns": -9, "ps": -12}
 INTERVAL = re.compile(r"\b(sample|sampling|x)?\s*[-_ ]?(interval|period|increment|incr)\b", re.IGNORECASE)
 RATE = re.compile(r"\b(sample|sampling)\s*[-_ ]?(rate|freq\w*)\b", re.IGNORECASE)
+WITH_UNIT = re.compile(r"([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)\s*(GHz|MHz|kHz|Hz|ms|us|µs|ns|ps|s)?\b", re.IGNORECASE)
+RATES = {"hz": 1, "khz": 10**3, "mhz": 10**6, "ghz": 10**9}
 UNKNOWN_MARKS = {"x", "z", "-", "?", ""}
 
 
@@ -29,6 +31,7 @@ class Shape:
     units: list[str] = field(default_factory=list)
     interval: Fraction | None = None
     encoding: str = "utf-8"
+    trailing: bool = False  # a delimiter ends each row, behind which there is nothing
     first_rows: list[list[str]] = field(default_factory=list)
 
     def last_place(self, column: int) -> float:
@@ -42,8 +45,19 @@ class Shape:
 
 
 def cells_of(line: str, delimiter: str) -> list[str]:
-    cells = [cell.strip().strip('"').strip() for cell in line.rstrip("\r\n").split(delimiter)]
-    return cells[:-1] if len(cells) > 1 and cells[-1] == "" else cells
+    """The cells of a line, quotation marks and spaces taken off."""
+    return [cell.strip().strip('"').strip() for cell in line.rstrip("\r\n").split(delimiter)]
+
+
+def without_end(cells: list[str], width: int) -> list[str]:
+    """Cells without the empty one that a delimiter at the end of the line makes."""
+    return cells[:-1] if len(cells) == width + 1 and cells[-1] == "" else cells
+
+
+def _ends_with_delimiter(cells: list[str], after: list[list[str]], above: list[str]) -> bool:
+    """Whether rows end with a delimiter for nothing: unlike a last column that is empty, no name stands above it."""
+    empty = len(cells) > 1 and all(row[-1] == "" for row in [cells, *after])
+    return empty and not (len(above) == len(cells) and above[-1] != "")
 
 
 def is_number(cell: str, decimal: str) -> bool:
@@ -87,9 +101,12 @@ def shape_of(head: bytes) -> Shape | None:
             ):
                 continue
             shape.delimiter, shape.decimal, shape.skip = delimiter, decimal, number
-            rows = [cells_of(text, delimiter) for text in lines[number : number + 40]]
+            above = next((cells_of(text, delimiter) for text in reversed(lines[:number]) if text.strip()), [])
+            shape.trailing = _ends_with_delimiter(cells, after, above)
+            cells = cells[:-1] if shape.trailing else cells
+            rows = [without_end(cells_of(text, delimiter), len(cells)) for text in lines[number : number + 40]]
             shape.first_rows = [row for row in rows if len(row) == len(cells) and all(is_number(cell, decimal) for cell in row)]
-            _preamble(shape, [cells_of(text, delimiter) for text in lines[:number]], len(cells))
+            _preamble(shape, [without_end(cells_of(text, delimiter), len(cells)) for text in lines[:number]], len(cells))
             return shape
     return None
 
@@ -109,16 +126,19 @@ def _preamble(shape: Shape, rows: list[list[str]], width: int) -> None:
             names[number] = name[: inside.start()].strip()
             shape.units[number] = shape.units[number] or inside[1]
     shape.units = [unit.strip("()[] ").lower() for unit in shape.units]
+    names = [name.lstrip("#;% ") or name for name in names]  # some mark the line of names as a comment
     shape.columns = names or [f"column {k}" for k in range(width)]
     for row in rows:
         text = " ".join(row)
-        value = next((cell for cell in row[1:] if is_number(cell.split()[0] if cell.split() else "", shape.decimal)), None)
-        if value is None or not (INTERVAL.search(text) or RATE.search(text)):
+        asks_rate = RATE.search(text)
+        found = WITH_UNIT.search(text.replace(",", ".") if shape.decimal == "," else text)
+        if found is None or not (asks_rate or INTERVAL.search(text)):
             continue
-        given = Fraction(value.split()[0].replace(",", "."))
-        unit = next((cell for cell in [*value.split()[1:], *row[2:]] if cell.lower() in SCALES), "s")
-        if given > 0:
-            shape.interval = 1 / given if RATE.search(text) else given * Fraction(10 ** -SCALES[unit.lower()]) ** -1
+        given, unit = Fraction(found[1]), (found[2] or "").lower()
+        if given > 0 and (asks_rate or unit.endswith("hz")):
+            shape.interval = 1 / (given * RATES.get(unit, 1))
+        elif given > 0:
+            shape.interval = given / 10 ** -SCALES.get(unit, 0)
 
 
 def looks_like(head: bytes) -> bool:

@@ -43,10 +43,10 @@ def report(out: Console, scan: Scan, known: dict[int, str], assumed: str = "") -
             sense = (
                 Text().append(f"{own}, as the rig says", style="good")
                 if own
-                else Text(", ".join(names) or "nothing that is known here")
+                else Text("; ".join(names) or "nothing that is known here")
             )
             if own and len(names) > 1:
-                sense.append(f"; others here: {', '.join(names[1:])}", style="quiet")
+                sense.append(f"; others here: {'; '.join(names[1:])}", style="quiet")
             table.add_row(f"{row.address:#04x}", f"{2 * row.address:#04x}, {2 * row.address + 1:#04x}", share, row.probe, sense)
         out.print(table)
     for entry in scan.missing:
