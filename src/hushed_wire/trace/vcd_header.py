@@ -21,7 +21,7 @@ __all__ = ["PIECE", "UNITS", "Header", "Lines", "Slot", "looks_like", "read_head
 
 UNITS = {"s": 0, "ms": -3, "us": -6, "ns": -9, "ps": -12, "fs": -15}
 OPENINGS = ("$date", "$version", "$timescale", "$scope", "$var", "$comment", "$enddefinitions", "$upscope")
-PIECE = 1 << 20
+PIECE = 1 << 19
 HEADER_LIMIT = 64 << 20
 WIDEST = 1 << 16  # bits of a vector: IEEE 1364 asks simulators for that much
 # Kinds of variable that hold numbers or moments, not levels of wires.
