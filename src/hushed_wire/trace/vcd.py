@@ -170,7 +170,7 @@ class Body:
             self._fail(buf, starts[bad], "a time without digits, or beyond 18 of them", "the file is damaged: export it again")
         moments = np.zeros(len(starts), dtype=np.int64)
         wrong = np.zeros(len(starts), dtype=bool)
-        for length in np.flatnonzero(np.bincount(lengths)).tolist():  # a handful: times grow, so most of a piece have as many digits
+        for length in np.flatnonzero(np.bincount(lengths)).tolist():  # few: most times of a piece have as many digits
             which = np.flatnonzero(lengths == length)
             value, odd = _decimal(buf, starts[which] + 1, length)
             moments[which] = value

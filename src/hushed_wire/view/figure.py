@@ -32,6 +32,7 @@ FORMATS = ("png", "svg", "pdf")
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
 LEFT, RIGHT = 0.095, 0.955
 FONT, LETTER = 9, 7.6  # points, and pixels a monospaced letter takes at DPI
+MOST_OTHERS = 10  # lines besides the bus
 NARROW = 5.0  # pixels: narrower boxes are merged
 INK, ADDRESS, BYTE, REFUSED, COMMAND, DATA = "#1f2a37", "#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc"
 TRACE_COLOURS = ("#1d5fa8", "#b4541a", "#5b7d2a", "#7a3f8f", "#8a6d1d", "#2a7d7a")
@@ -64,7 +65,11 @@ def plot(
     # Where the span is tiny against its place, ticks count from the left edge, or they would all read alike.
     origin = low if low > 0 and (high - low) < 0.02 * abs(low) else 0.0
     trace = reading.trace
-    order = [reading.scl, reading.sda, *(k for k in range(len(trace.names)) if k not in (reading.scl, reading.sda))]
+    others = [line for line in range(len(trace.names)) if line not in (reading.scl, reading.sda)]
+    if len(others) > MOST_OTHERS:  # more lanes than can be told apart: the busiest stay
+        busiest = sorted(others, key=lambda line: len(trace.edges(line).times), reverse=True)
+        others = sorted(busiest[:MOST_OTHERS])
+    order = [reading.scl, reading.sda, *others]
     lanes = [_commands(reading), _words(reading)]
     analogue = waveforms is not None and {trace.names[line] for line in order} <= set(waveforms.names)
     ratios = [0.85, 0.6, *([1.6 if analogue else 0.8] * len(order))]
@@ -91,7 +96,10 @@ def plot(
         axes[-1].tick_params(axis="x", labelbottom=True)
         axes[-1].set_xlabel(f"time after {show_time(origin, (high - low) / 1000)}" if origin else "time")
         figure.suptitle(_title(reading, path, low, high), x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
-        figure.text(LEFT, 0.915, _legend(reading) + ("   ▶ START  ■ STOP" if marked else ""), fontsize=FONT, color="#5a6675")
+        legend = _legend(reading) + ("   ▶ START  ■ STOP" if marked else "")
+        if len(order) < len(trace.names):
+            legend += f"   {len(trace.names) - len(order)} quieter lines left out"
+        figure.text(LEFT, 0.915, legend, fontsize=FONT, color="#5a6675")
         out = BytesIO()
         figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
         pyplot.close(figure)

@@ -1,0 +1,136 @@
+"""What people see: labels that never overlap, pictures in text that are the pixels, tables that line up."""
+
+import re
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+from itertools import combinations
+from unittest import mock
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.rig import Options, Reading, assume, load_rig, read
+from hushed_wire.trace import read_capture
+from hushed_wire.units import parse, show, show_time, time_column
+from hushed_wire.view.figure import plot
+from hushed_wire.view.glass import braille, half_blocks, rows_of_text
+from support import acked, demo, i2c_trace, program
+
+
+def reading(name: str = "healthy.vcd") -> Reading:
+    return read(read_capture(demo() / name), load_rig(demo() / "front-desk.toml"))
+
+
+class Figures(unittest.TestCase):
+    def labels(self, source: Reading, low: float, high: float) -> list[list[tuple[float, float, float, float, str]]]:
+        """Boxes of the labels of each lane, in pixels, as they are drawn."""
+        from matplotlib import pyplot
+
+        with mock.patch("matplotlib.pyplot.close"):
+            plot(source, "x", (low, high))
+            figure = pyplot.gcf()
+        renderer = figure.canvas.get_renderer()  # type: ignore[attr-defined]
+        out = []
+        for axis in figure.axes[:2]:
+            boxes = [(text, text.get_window_extent(renderer)) for text in axis.texts]
+            frame = axis.get_window_extent(renderer)
+            for text, box in boxes:
+                self.assertGreaterEqual(box.x0, frame.x0 - 1, text.get_text())
+                self.assertLessEqual(box.x1, frame.x1 + 1, text.get_text())
+            out.append([(b.x0, b.x1, b.y0, b.y1, t.get_text()) for t, b in boxes])
+        pyplot.close(figure)
+        return out
+
+    def test_labels_never_overlap_at_any_zoom(self) -> None:
+        source = reading()
+        begin, end = 0.0, source.trace.seconds(source.trace.end)
+        shown = 0
+        for step in range(12):
+            span = (end - begin) / 2.4**step
+            for place in (0.0002, 0.0015, 0.0305, 0.0400):
+                if place + span > end and step:
+                    continue
+                for lane in self.labels(source, place if step else begin, place + span if step else end):
+                    shown += len(lane)
+                    for a, b in combinations(lane, 2):
+                        apart = a[1] <= b[0] + 0.5 or b[1] <= a[0] + 0.5 or a[3] <= b[2] or b[3] <= a[2]
+                        self.assertTrue(apart, (a, b, span))
+        self.assertGreater(shown, 200)
+
+    def test_a_byte_is_named_and_a_whole_frame_is_counted(self) -> None:
+        source = reading()
+        first = source.decoded.words
+        low, high = (source.trace.seconds(int(edge)) for edge in (first.start[2], first.end[2]))
+        commands, words = self.labels(source, low, high)
+        self.assertEqual(([text for *_, text in commands], [text for *_, text in words]), (["display off"], ["AE"]))
+        _, words = self.labels(source, 0.0, source.trace.seconds(source.trace.end))
+        self.assertTrue(all(re.fullmatch(r"[\d,]+ words", text) for *_, text in words) and words)
+
+    def test_many_lines_and_odd_windows_are_drawn(self) -> None:
+        trace = i2c_trace([acked(0x7A, 0x00, 0xAF)] * 3)
+        names = ("SCL", "SDA", *(f"L{k}" for k in range(30)))
+        wide = replace(trace, names=names, levels=trace.levels.astype(np.uint32))
+        wide.levels[5::7] |= 1 << 20
+        source = read(wide, assume(wide, Options()).rig)
+        whole = source.trace.seconds(source.trace.end)
+        for window in ((0.0, whole), (whole * 0.5, whole * 0.5 + 2e-9), (whole * 0.99, whole * 5), (-1.0, whole)):
+            self.assertEqual(plot(source, "x", window)[:4], b"\x89PNG")
+
+
+class Glass(unittest.TestCase):
+    @given(st.integers(1, 70), st.integers(1, 140), st.integers(0, 2**32 - 1))
+    @settings(deadline=None, max_examples=40)
+    def test_blocks_and_dots_are_the_pixels(self, height: int, width: int, seed: int) -> None:
+        lit = np.random.default_rng(seed).random((height, width)) < 0.5
+        for number, line in enumerate(half_blocks(lit)):
+            for column, char in enumerate(line):
+                self.assertEqual(char in "▀█", bool(lit[2 * number, column]))
+                below = 2 * number + 1 < height and bool(lit[2 * number + 1, column])
+                self.assertEqual(char in "▄█", below)
+        dots = [(0, 0), (1, 0), (2, 0), (0, 1), (1, 1), (2, 1), (3, 0), (3, 1)]  # by the bits of a braille character
+        back = np.zeros((-(-height // 4) * 4, -(-width // 2) * 2), bool)
+        for row, line in enumerate(braille(lit)):
+            for column, char in enumerate(line):
+                for bit, (y, x) in enumerate(dots):
+                    back[4 * row + y, 2 * column + x] = ord(char) - 0x2800 >> bit & 1
+        self.assertTrue((back[:height, :width] == lit).all() and back.sum() == lit.sum())
+        self.assertEqual(rows_of_text(lit, 400, unicode=False)[0][0], "".join("#" if pixel else "." for pixel in lit[0]))
+
+    def test_a_narrow_terminal_gets_dots(self) -> None:
+        lit = np.zeros((64, 128), bool)
+        self.assertEqual(
+            [(len(rows), len(rows[0])) for rows, _ in (rows_of_text(lit, room) for room in (140, 100))], [(32, 128), (16, 64)]
+        )
+
+
+class Words(unittest.TestCase):
+    @given(st.floats(1e-12, 1e9), st.sampled_from(["s", "Hz", "V", "Ohm", "F", "A"]))
+    def test_quantities_that_are_shown_can_be_read(self, value: float, unit: str) -> None:
+        back = parse(show(value, unit, 9).replace(" ", ""), unit)
+        self.assertLess(abs(float(back) / value - 1), 1e-6)
+
+    def test_exact_quantities(self) -> None:
+        for text, unit, value in (
+            ("50ns", "s", Fraction(1, 2 * 10**7)),
+            ("24MHz", "Hz", Fraction(24 * 10**6)),
+            ("4.7kΩ", "Ohm", Fraction(4700)),
+            ("0.1us", "s", Fraction(1, 10**7)),
+        ):
+            self.assertEqual(parse(text, unit), value)
+
+    def test_times_line_up_and_tell_neighbours_apart(self) -> None:
+        column = time_column([0.0002, 0.0250001, 0.0250002], 1e-7)
+        self.assertEqual(column, ["0.2000 ms", "25.0001 ms", "25.0002 ms"])
+        self.assertEqual([show_time(t) for t in (0.0, 1.5, 2e-6, -0.0031)], ["0 s", "1.5 s", "2 µs", "-3.1 ms"])
+
+    def test_tables_of_the_listing_line_up(self) -> None:
+        lines = program("decode", "healthy.vcd", "--rig", "front-desk.toml").stdout.decode().splitlines()
+        head = next(line for line in lines if "meaning" in line)
+        at = head.index("meaning")
+        rows = lines[lines.index(head) + 1 :]
+        self.assertEqual(len(rows), 22)
+        self.assertTrue(all(row[at - 2 : at] == "  " and row[at] != " " for row in rows))
+        long = program("decode", "held-low.vcd", "--line", "scl=SCL", "--line", "sda=SDA").stdout.decode()
+        self.assertIn("No transaction was seen.", long)
