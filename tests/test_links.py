@@ -27,6 +27,7 @@ from hushed_wire.link.serial_probe import open_serial
 from hushed_wire.link.stand_in import StandIn
 from hushed_wire.part.neighbours import candidates, neighbours, read_probed
 from hushed_wire.rig import Rig, load_rig
+from hushed_wire.rig.vocabulary import Mishap
 from support import PROGRAM, ROOT, demo, program, program_json, scratch
 
 RIG = ("--rig", "front-desk.toml")
@@ -91,8 +92,8 @@ class OnTheDesk(unittest.TestCase):
         for part in (b"SDA is held low", b"pull-up", b"nine times"):
             self.assertIn(part, done.stderr)
         with self.assertRaises(BusHeld):
-            scan_link(Desk(rig(), [("stuck", "SCL,low")]), None)
-        self.assertEqual(scan_link(Desk(rig(), [("stuck", "SCL,high")]), None).answered, [])
+            scan_link(Desk(rig(), [Mishap("stuck", "SCL,low")]), None)
+        self.assertEqual(scan_link(Desk(rig(), [Mishap("stuck", "SCL,high")]), None).answered, [])
 
     def test_an_interrupted_scan_prints_what_is_known(self) -> None:
         process = subprocess.Popen(

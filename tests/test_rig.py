@@ -177,13 +177,21 @@ class Rehearsal(unittest.TestCase):
             ("swap:SCL", "like: --mishap swap:SCL,SDA"), ("swap:SCL,SDX", "no line 'SDX'"), ("stuck:SDA,up", "'up' is not a level"),
             ("drop-step:charge", "no step 'charge'\n.*'charge-pump'"), ("refuse:tyde", "no device 'tyde'\n.*'tide'"),
             ("shorten:picture", "NAME,COUNT"), ("alter-step:contrast=3", "alter-step:"), ("late-start:1h", "late|not a time|in h"),
-            ("fast-clock:3V", "is in V, not Hz"), ("spike:SCL,many", "'many' is not a number"),
+            ("strap:tide,0x99", "no 7-bit address"), ("strap:tyde,0x3C", "no device 'tyde'"), ("flaky:tide,x", "not a percentage"),
+            ("garble:5", "between host and probe"), ("fast-clock:3V", "is in V, not Hz"), ("spike:SCL,many", "'many' is not a number"),
         ):  # fmt: skip
             with self.assertRaisesRegex(HushedError, f"(?s){said}", msg=text):
                 rehearse(demo() / "tide.hush", rig, mishaps=[parse_mishap(text)])
         for text in ("swop:a,b", "swap", "swap:"):
             with self.assertRaises(HushedError):
                 parse_mishap(text)
+
+    def test_devices_that_are_strapped_elsewhere_or_loose(self) -> None:
+        rig = load_rig(demo() / "front-desk.toml")
+        elsewhere = read(rehearse(demo() / "tide.hush", rig, mishaps=[parse_mishap("strap:tide,0x3C")])[0], rig)
+        self.assertFalse(elsewhere.addresses.answered.any())
+        loose = read(rehearse(demo() / "tide.hush", rig, mishaps=[parse_mishap("flaky:tide,40")], seed=4)[0], rig)
+        self.assertTrue(0 < int(loose.addresses.answered.sum()) < len(loose.addresses))
 
     def test_mishaps_to_steps_do_what_they_say(self) -> None:
         rig = load_rig(demo() / "front-desk.toml")

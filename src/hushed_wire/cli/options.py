@@ -69,17 +69,11 @@ def open_link(args: argparse.Namespace, rig: Any) -> Any:
                 where="--link desk",
                 remedy="add --rig FILE, or name a bus with --link",
             )
-        acts, garble = [], 0.0
-        for text in args.mishap:
-            kind, colon, detail = text.partition(":")
-            if not colon or not detail:
-                raise HushedError(f"'{text}' is not WHAT:DETAIL", where="--mishap", remedy="like refuse:tide")
-            if kind == "garble" and name == "stand-in":
-                from ..link.desk import share_of
+        from ..rig.vocabulary import parse_mishap, share_of
 
-                garble = share_of(["", detail])
-                continue
-            acts.append((kind, detail))
+        acts = [parse_mishap(text) for text in args.mishap]
+        garble = max((share_of(act.detail) for act in acts if act.kind == "garble" and name == "stand-in"), default=0.0)
+        acts = [act for act in acts if act.kind != "garble" or name != "stand-in"]
         desk = Desk(rig, acts, args.seed)
         return desk if name == "desk" else stand_in(desk, garble, args.seed)
     if args.mishap:

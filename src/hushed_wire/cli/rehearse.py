@@ -21,6 +21,8 @@ mishaps:
   spike:LINE,COUNT             pulses of 15 to 35 ns on a line
   late-start:TIME              the capture starts later
   refuse:DEVICE                a device does not acknowledge its address
+  strap:DEVICE,ADDRESS         a device is strapped to another address than the rig says
+  flaky:DEVICE,PERCENT         a loose contact: a device misses that share of its calls
   double-address:DEVICE        the driver shifts an address that is shifted already
   fast-clock:RATE              the driver clocks at another rate than the rig says
   drop-step:NAME               the driver leaves out all steps of that name

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from ..errors import HushedError, nearest
 from ..rig.schema import Bus, Device, Rig, the_bus
+from ..rig.vocabulary import Mishap, address_of, share_of
 from ..units import parse
 from .base import BusHeld, Refused
 
@@ -42,8 +43,8 @@ class Desk:
     quick = True
     room = 1 << 20
 
-    def __init__(self, rig: Rig, mishaps: list[tuple[str, str]] | None = None, seed: int = 0) -> None:
-        """mishaps: (kind, detail) pairs. Raises HushedError where one names nothing of the rig."""
+    def __init__(self, rig: Rig, mishaps: list[Mishap] | None = None, seed: int = 0) -> None:
+        """Raises HushedError where one names nothing of the rig."""
         self.bus: Bus = the_bus(rig)
         self.name = f"the desk of '{rig.title or self.bus.name}'"
         devices = rig.devices_on(self.bus)
@@ -56,8 +57,8 @@ class Desk:
         self.random = random.Random(seed)
         self.now = 0.0
         self.stuck: dict[str, str] = {}
-        for kind, detail in mishaps or []:
-            self._act(kind, detail)
+        for mishap in mishaps or []:
+            self._act(mishap.kind, mishap.detail)
         self.by_address = {seat.address: seat for seat in self.seats.values() if seat.answers > 0}
 
     def _act(self, kind: str, detail: str) -> None:
@@ -77,9 +78,9 @@ class Desk:
         if kind == "refuse":
             seat.answers = 0.0
         elif kind == "strap":
-            seat.address = strap_of(parts)
+            seat.address = address_of(detail)[1]
         else:
-            seat.answers = 1.0 - share_of(parts)
+            seat.answers = 1.0 - share_of(",".join(parts[1:]))
 
     def check(self) -> None:
         """A stuck line is seen before anything is sent."""
@@ -151,27 +152,3 @@ def held(line: str, role: str) -> BusHeld:
         f"{called} is held low, so nothing can be sent",
         remedy=f"check its pull-up and look for a short; or {others}: power the devices off and on{nine}",
     )
-
-
-def strap_of(parts: list[str]) -> int:
-    """The address of `strap:DEVICE,ADDRESS`."""
-    try:
-        address = int(parts[1], 0)
-    except (IndexError, ValueError) as error:
-        raise HushedError(
-            f"'{','.join(parts)}' is not DEVICE,ADDRESS", where="--mishap", remedy="like strap:tide,0x3C"
-        ) from error
-    if not 0 <= address <= 0x7F:
-        raise HushedError(f"{address:#x} is no 7-bit address", where="--mishap", remedy="0x08 to 0x77")
-    return address
-
-
-def share_of(parts: list[str]) -> float:
-    """The share of `flaky:DEVICE,PERCENT` that is lost."""
-    try:
-        percent = float(parts[1].rstrip("%"))
-    except (IndexError, ValueError) as error:
-        raise HushedError(f"'{','.join(parts)}' is not DEVICE,PERCENT", where="--mishap", remedy="like flaky:tide,20") from error
-    if not 0 <= percent <= 100:
-        raise HushedError(f"{percent:g} percent", where="--mishap", remedy="0 to 100")
-    return percent / 100

@@ -1,13 +1,12 @@
 """The capture that a sequence should give on a rig: steps to words, words to wires, wires to samples; and mishaps.
 
-`MISHAPS` is the one vocabulary of what can be done on purpose; each entry says at which stage it acts. Everything random
-comes from the seed.
+What can be done on purpose is in `vocabulary`; each mishap acts at its own stage. Everything random comes from the seed.
 """
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
@@ -23,6 +22,7 @@ from ..trace.sampling import sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
 from .schema import Bus, Rig, the_bus
+from .vocabulary import MISHAPS, Mishap, address_of, parse_mishap, share_of
 
 __all__ = ["MISHAPS", "Mishap", "parse_mishap", "rehearse", "steps_of"]
 
@@ -34,27 +34,6 @@ SAMPLES_A_CLOCK = 50
 LONGEST = 600  # seconds
 
 
-@dataclass(frozen=True)
-class Mishap:
-    """One thing done on purpose. kind: key in MISHAPS. detail: what comes behind the colon."""
-
-    kind: str
-    detail: str
-
-
-# kind: (stage, how it is written, what happens)
-MISHAPS: dict[str, tuple[str, str, str]] = {
-    "swap": ("wires", "swap:LINE,LINE", "two wires are exchanged between driver and devices, so nothing answers"),
-    "stuck": ("wires", "stuck:LINE,low", "a line never leaves a level"),
-    "spike": ("wires", "spike:LINE,COUNT", "pulses of 15 to 35 ns on a line"),
-    "late-start": ("wires", "late-start:TIME", "the capture starts later"),
-    "refuse": ("driver", "refuse:DEVICE", "a device does not acknowledge its address"),
-    "double-address": ("driver", "double-address:DEVICE", "the driver shifts an address that is shifted already"),
-    "fast-clock": ("driver", "fast-clock:RATE", "the driver clocks at another rate than the rig says"),
-    "drop-step": ("steps", "drop-step:NAME", "the driver leaves out all steps of that name"),
-    "shorten": ("steps", "shorten:NAME,COUNT", "the driver sends only the first COUNT data bytes of the last such step"),
-    "alter-step": ("statements", "alter-step:NAME.FIELD=VALUE", "the driver sends a command with another value"),
-}
 WIRES: dict[str, Callable[[Trace, str, int], Trace]] = {
     "swap": mishap.swap,
     "stuck": mishap.stuck,
@@ -62,16 +41,6 @@ WIRES: dict[str, Callable[[Trace, str, int], Trace]] = {
     "late-start": mishap.late_start,
 }
 STEPS: dict[str, Callable[[list[Step], str], list[Step]]] = {"drop-step": drop_step, "shorten": shorten}
-
-
-def parse_mishap(text: str) -> Mishap:
-    """`WHAT:DETAIL`; raises HushedError with the nearest names."""
-    kind, colon, detail = text.partition(":")
-    if kind not in MISHAPS:
-        raise HushedError(f"there is no mishap '{kind}'", where="--mishap", remedy=nearest(kind, MISHAPS))
-    if not colon or not detail:
-        raise HushedError(f"the mishap '{kind}' needs its detail", where="--mishap", remedy=f"write {MISHAPS[kind][1]}")
-    return Mishap(kind, detail)
 
 
 def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
@@ -87,7 +56,7 @@ def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
     return steps
 
 
-def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | None = None) -> Trace:
+def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | None = None, seed: int = 0) -> Trace:
     """The exact trace of steps on the rig's bus, its lines named as the rig names them."""
     bus = the_bus(rig)
     clock = clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK)
@@ -96,17 +65,30 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
             clock = parse(act.detail, "Hz", "--mishap")
     if not 1 <= clock <= 20_000_000:
         raise HushedError(f"a clock of {float(clock):g} Hz", where="--clock", remedy="I2C runs from 1 Hz to a few MHz")
+    at = {device.name: device.address for device in rig.devices_on(bus)}
+    misses: dict[str, float] = {}
+    for act in mishaps:
+        if act.kind == "strap":
+            name, address = address_of(act.detail)
+            _must_be(name, rig)
+            at[name] = address
+        elif act.kind == "flaky":
+            name, _, share = act.detail.partition(",")
+            _must_be(name, rig)
+            misses[name] = share_of(share)
+        elif act.kind == "garble":
+            raise HushedError(
+                "'garble' acts between host and probe", where="--mishap", remedy="see hushed-wire send --link stand-in"
+            )
     # Behind exchanged wires no device understands anything.
     deaf = {act.detail for act in mishaps if act.kind == "refuse"}
     if any(act.kind == "swap" for act in mishaps):
         deaf |= {device.name for device in rig.device}
     doubled = {act.detail for act in mishaps if act.kind == "double-address"}
     for name in deaf | doubled:
-        if name not in [device.name for device in rig.device]:
-            raise HushedError(
-                f"the rig has no device '{name}'", where="--mishap", remedy=nearest(name, [d.name for d in rig.device])
-            )
-    value, ack, lengths, gaps = _words(steps, rig, bus, deaf, doubled)
+        _must_be(name, rig)
+    answering = {address: misses.get(name, 0.0) for name, address in at.items() if name not in deaf and address is not None}
+    value, ack, lengths, gaps = _words(steps, rig, bus, answering, doubled, random.Random(seed))
     timing = i2c.Timing.at(clock, TICK)
     lead = int(LEAD / TICK)
     total = int(gaps.sum()) + int(lengths.sum()) * 9 * (timing.low + timing.high)
@@ -120,12 +102,19 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
     return trace.select([0, 1], names)
 
 
+def _must_be(name: str, rig: Rig) -> None:
+    if name not in [device.name for device in rig.device]:
+        raise HushedError(f"the rig has no device '{name}'", where="--mishap", remedy=nearest(name, [d.name for d in rig.device]))
+
+
 def _words(
-    steps: list[Step], rig: Rig, bus: Bus, deaf: set[str], doubled: set[str]
+    steps: list[Step], rig: Rig, bus: Bus, answering: dict[int, float], doubled: set[str], chance: random.Random
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """All bytes of all transactions: value and ack of each byte, length and gap (ticks) of each transaction."""
+    """All bytes of all transactions: value and ack of each byte, length and gap (ticks) of each transaction.
+
+    answering: for each address that is there the share of calls that it misses.
+    """
     devices = {device.name: device for device in rig.devices_on(bus)}
-    answering = {device.address for device in devices.values() if device.name not in deaf}
     room = bus.driver.longest_write - 1 if bus.driver.longest_write else 1 << 30
     out, acks, lengths, gaps = bytearray(), bytearray(), [], []
     rest = REST
@@ -138,7 +127,7 @@ def _words(
                 )
             address = device.address * (2 if step.device in doubled else 1) & 0x7F
             for first in range(0, len(raw), room):
-                answers = address in answering
+                answers = address in answering and chance.random() >= answering[address]
                 behind = wrap_control_byte(raw[first : first + room], is_data) if answers else b""
                 out += bytes([address << 1]) + behind  # a driver stops at a refused address
                 acks += bytes([answers]) * (1 + len(behind))
@@ -171,7 +160,7 @@ def rehearse(
     """
     acts = mishaps or []
     steps = steps_of(path, rig, acts)
-    exact = wires(steps, rig, acts, clock)
+    exact = wires(steps, rig, acts, clock, seed)
     for act in acts:
         if act.kind in WIRES:
             try:
