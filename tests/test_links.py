@@ -99,7 +99,7 @@ class OnTheDesk(unittest.TestCase):
         process = subprocess.Popen(
             [PROGRAM, "scan", *RIG, "--repeat", "100000"], cwd=demo(), stdout=subprocess.PIPE, stderr=subprocess.PIPE
         )
-        time.sleep(2.5)
+        time.sleep(4)  # well into its repeats, however slow the machine
         process.send_signal(signal.SIGINT)
         out, err = process.communicate(timeout=30)
         self.assertEqual(
