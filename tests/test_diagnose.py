@@ -11,7 +11,8 @@ from hushed_wire.diagnose import diagnose
 from hushed_wire.diagnose.verdict import Diagnosis, compete
 from hushed_wire.finding import CODES, Finding
 from hushed_wire.rig import Options, Rig, Setup, assume, load_rig
-from hushed_wire.rig.rehearse import parse_mishap, rehearse
+from hushed_wire.rig.rehearse import rehearse
+from hushed_wire.rig.vocabulary import parse_mishap
 from hushed_wire.trace import Trace
 from support import acked, demo, i2c_trace, program, program_json
 
@@ -143,6 +144,20 @@ class CleanTraffic(unittest.TestCase):
         split = rig()
         split.bus[0].driver.longest_write = 32
         self.clean(rehearse(demo() / "tide.hush", split, seed=3)[0], split, "split")
+
+    def test_a_picture_in_the_half_of_memory_that_the_start_line_shows(self) -> None:
+        text = (demo() / "tide.hush").read_text().split("column-address")[0]
+        text = (
+            text.replace("multiplex-ratio 64", "multiplex-ratio 32")
+            .replace("alternative", "sequential")
+            .replace("start-line 0", "start-line 32")
+        )
+        (demo() / "lower.hush").write_text(
+            text + "column-address start=0 end=127\npage-address start=2 end=7\ndata 0x55*768\ndisplay on\n"
+        )
+        lower = rig()
+        lower.device[0].panel = "128x32"
+        self.clean(rehearse(demo() / "lower.hush", lower, seed=2)[0], lower)
 
     def test_other_devices_and_a_bus_scan_are_no_fault(self) -> None:
         scan = [([address << 1], [address in (0x3D, 0x68)]) for address in range(0x08, 0x78)]

@@ -233,6 +233,7 @@ class BadInput(unittest.TestCase):
             (("--bus", "spi"), r"--bus: bus 'spi' cannot be decoded"),
             (("--line", "scl"), r"--line: 'scl' is not ROLE=LINE"),
             (("--line", "clk=SCL"), r"--line: I2C has no role 'clk'"),
+            ((*RIG, "--line", "clk=SCL"), r"--line: I2C has no role 'clk'"),
             (("--line", "scl=SCL", "--line", "sda=SCL"), r"same line"),
             (("--line", "scl=X", "--line", "sda=SDA"), r"no line 'X'"),
             (("--rate", "20"), r"--rate: '20' has no unit"),

@@ -12,7 +12,8 @@ from hushed_wire.errors import HushedError
 from hushed_wire.part import load
 from hushed_wire.picture import image
 from hushed_wire.rig import Options, assume, load_rig, read, rig_toml
-from hushed_wire.rig.rehearse import parse_mishap, rehearse, steps_of
+from hushed_wire.rig.rehearse import rehearse, steps_of
+from hushed_wire.rig.vocabulary import parse_mishap
 from hushed_wire.sequence import Target, expand, parse_text
 from hushed_wire.trace import read_capture
 from support import demo, scratch

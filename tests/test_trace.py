@@ -191,11 +191,11 @@ class Tables(unittest.TestCase):
     def test_what_instruments_write(self) -> None:
         rows = [(0, 3.29, 0.02), (1, 0.01, 0.03), (2, 3.31, 3.3), (3, 3.3, 3.28), (4, 0.02, 0.0)]
         plain = "Time,CH1,CH2\n" + "".join(f"{t * 1e-6:.9f},{a},{b}\n" for t, a, b in rows)
-        unit_row = "Model,Q7\nPoints,5\n\nx-axis,1,2\nsecond,Volt,Volt\n" + plain.split("\n", 1)[1]
+        unit_row = "Place,front desk\nRows,5\n\ntime,CH1,CH2\nsecond,Volt,Volt\n" + plain.split("\n", 1)[1]
         inline = "Time (us),CH1 (V),CH2 (V)\n" + "".join(f"{t},{a},{b}\n" for t, a, b in rows)
         german = "Zeit;CH1;CH2\n(ms);(V);(V)\n" + "".join(f"{t / 1000};{a};{b}\n".replace(".", ",") for t, a, b in rows)
         interval = "Sample Interval,1.0E-06\n\nCH1,CH2\n" + "".join(f"{a},{b}\n" for _, a, b in rows)
-        commented = "; Channels: 2\n# Samplerate: 1 MHz\n#CH1,CH2\n" + "".join(f"{a},{b}\n" for _, a, b in rows)
+        commented = "; tide lock, two lines\n# sample rate is 1 MHz\n#CH1,CH2\n" + "".join(f"{a},{b}\n" for _, a, b in rows)
         period = "sampling period;1 us\nCH1;CH2\n" + "".join(f"{a};{b}\n".replace(".", ",") for _, a, b in rows)
         trailing = plain.replace("\n", ",\n")
         quoted = '"Time";"CH1";"CH2"\r\n' + "".join(f'"{t * 1e-6:.9f}";"{a}";"{b}"\r\n' for t, a, b in rows)
@@ -227,6 +227,8 @@ class Tables(unittest.TestCase):
         self.assertEqual(
             (trace.names, trace.edges(0).level.tolist(), trace.edges(1).level.tolist()), (("a", "b"), [1, 0, 1], [2, 1, 0])
         )
+        pins = self.read("P1,P4\n0,1\n1,1\n", rate=Fraction(10**6))  # no PBM picture
+        self.assertEqual(pins.names, ("P1", "P4"))
         closed = self.read("t,a,\n0,1,\n1e-6,0,\n2e-6,1,\n")
         self.assertEqual((closed.names, closed.edges(0).level.tolist()), (("a",), [1, 0, 1]))
 

@@ -175,7 +175,11 @@ def rig_given(args: argparse.Namespace) -> Any:
             raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
     rig = load_rig(args.rig)
     bus = the_bus(rig, args.rig)
-    bus.lines.update(roles(args))
+    given = roles(args)
+    for role in given:
+        if role not in ("scl", "sda"):
+            raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")
+    bus.lines.update(given)
     if args.clock:
         quantity(args.clock, "Hz", "--clock")
         bus.clock = args.clock

@@ -56,7 +56,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..rig import load_rig
-    from ..rig.rehearse import parse_mishap, rehearse
+    from ..rig.rehearse import rehearse
+    from ..rig.vocabulary import parse_mishap
     from ..trace.files import encode_capture, write_capture
 
     if args.seed < 0:

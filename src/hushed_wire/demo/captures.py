@@ -8,7 +8,8 @@ from fractions import Fraction
 from importlib.resources import files
 
 from ..rig import load_rig
-from ..rig.rehearse import parse_mishap, rehearse
+from ..rig.rehearse import rehearse
+from ..rig.vocabulary import parse_mishap
 from ..trace.files import encode_capture
 
 __all__ = ["CAPTURES", "FILES", "Recording", "build"]

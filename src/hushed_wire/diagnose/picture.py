@@ -19,10 +19,8 @@ def memory(case: Case) -> Iterator[Finding]:
         if not reading.started or not len(reading.commands) or case.unfinished:
             continue
         times, _, _ = reading.memory.journal()
-        ram, written = reading.memory.at()
-        panel = reading.panel
-        visible = np.zeros(written.shape, dtype=bool)
-        visible[: -(-panel.height // 8), panel.column_offset : panel.column_offset + panel.width] = True
+        _, written = reading.memory.at()
+        visible = reading.memory.behind_glass(reading.panel)
         count, total = int(np.count_nonzero(written & visible)), int(np.count_nonzero(visible))
         name = reading.device.name
         if count and count < total:
@@ -40,7 +38,7 @@ def memory(case: Case) -> Iterator[Finding]:
             )  # fmt: skip
         elif count == total:
             case.rule_out("picture.partial", f"all {total} bytes behind the glass were written")
-        if not _anything(reading, ram, visible):
+        if not _anything(reading, visible):
             start = case.seconds(int(reading.commands.payload.start[0]))
             what = "only zeros were written to the picture memory" if count else "no picture data were sent at all"
             yield Finding(
@@ -55,7 +53,7 @@ def memory(case: Case) -> Iterator[Finding]:
             case.rule_out("picture.blank", f"{int(np.count_nonzero(reading.glass().lit))} pixels are lit at the end")
 
 
-def _anything(reading: DeviceReading, ram: np.ndarray, visible: np.ndarray) -> bool:
+def _anything(reading: DeviceReading, visible: np.ndarray) -> bool:
     """Whether anything lit was ever in the visible memory, or is lit without it."""
     _, addresses, values = reading.memory.journal()
     ever = bool((values[visible.reshape(-1)[addresses]] != 0).any())

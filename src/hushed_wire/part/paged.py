@@ -244,6 +244,15 @@ class Memory:
         powered = settings.get("supply", "on") == "on" or panel.supply != "charge-pump"
         return Glass(lit, known, settings.get("display", "on") == "on" and powered, scrolling)
 
+    def behind_glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> NDArray[np.bool_]:
+        """(pages, columns) which bytes of the memory the glass shows at a tick; a start line moves them."""
+        settings = self.settings(panel, when, from_reset)
+        row, driven = self._rows_of_lines(panel, settings, 0)
+        column = self._columns_of_glass(panel, settings)
+        out = np.zeros((self.pages, self.columns), dtype=bool)
+        out[np.ix_(np.unique(row[driven] // 8), column[(column >= 0) & (column < self.columns)])] = True
+        return out
+
     def _columns_of_glass(self, panel: Panel, settings: dict[str, Value]) -> NDArray[np.int64]:
         """The memory column behind each column of the glass."""
         x = np.arange(panel.width) + panel.column_offset

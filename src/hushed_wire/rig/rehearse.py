@@ -22,9 +22,9 @@ from ..trace.sampling import sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
 from .schema import Bus, Rig, the_bus
-from .vocabulary import MISHAPS, Mishap, address_of, parse_mishap, share_of
+from .vocabulary import Mishap, address_of, share_of
 
-__all__ = ["MISHAPS", "Mishap", "parse_mishap", "rehearse", "steps_of"]
+__all__ = ["rehearse", "steps_of"]
 
 TICK = Fraction(1, 10**9)
 REST = Fraction(20, 10**6)  # a driver's pause between two transactions

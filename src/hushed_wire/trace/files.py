@@ -11,7 +11,7 @@ import gzip
 import os
 import tempfile
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import BinaryIO
@@ -109,7 +109,9 @@ def _opened(
         names, tick, blocks = vcd.read(stream, wanted)
         return Source(stream.name, "VCD", names, tick, _closing(stream, blocks))
     for magic, what in STRANGERS.items():
-        if head.startswith(magic):
+        # Two letters may also open a table (pins are called P1): pictures go on with white space or with zero bytes.
+        short = magic in (b"P1", b"P4", b"BM")
+        if head.startswith(magic) and (not short or head[2:3].isspace() or b"\0" in head[2:16]):
             raise HushedError(
                 f"this is {what}, not a capture",
                 where=stream.name,
@@ -201,4 +203,4 @@ def encode_capture(name: str, trace: Trace, waveforms: Waveforms | None = None, 
 
 def write_capture(path: str | Path, trace: Trace, waveforms: Waveforms | None = None, comment: str = "") -> None:
     """Writes a capture; see `encode_capture` for formats. Raises HushedError, and leaves the target as it was."""
-    replace_file(path, encode_capture(str(path), replace(trace), waveforms, comment))
+    replace_file(path, encode_capture(str(path), trace, waveforms, comment))

@@ -12,7 +12,7 @@ from rich.text import Text
 from ..bus.i2c_timing import Margin
 from ..bus.words import BEGAN, CUT, ENDED
 from ..finding import CODES
-from ..rig import DeviceReading, Reading, Setup
+from ..rig import Reading, Setup
 from ..trace import Trace
 from ..units import show, time_column
 
@@ -206,8 +206,3 @@ def _transactions(out: Console, reading: Reading, every: bool) -> None:
     out.print(listing)
     if refused:
         out.print(Text("✗ not acknowledged", style="fault"))
-
-
-def device_line(device: DeviceReading) -> str:
-    """A device in one line."""
-    return f"{device.device.name}: {device.part.name}, panel {device.panel.name}"
