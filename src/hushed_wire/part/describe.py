@@ -1,147 +1,36 @@
-"""Part descriptions: the catalog's TOML files as checked objects, and one command's bytes to fields and back.
+"""Part descriptions: the catalog's TOML files as checked objects. A part is data only: everything here is a table looked up.
 
-A description is the datasheet's command table; the bit patterns are written as datasheets write them: 0 and 1 are fixed,
-`-` is don't-care, a letter is a field. Everything here is a table looked up, so that a part is data only.
+A description may stand on a base (`base = "mipi-dcs"`): it has the base's commands beside its own, which win over those of
+the same name or code. Files of the catalog are checked when they are written (by the tests); a user's when they are read.
 """
 
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Sequence
 from functools import cached_property, lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any, Literal
 
 import msgspec
 
 from ..errors import HushedError, nearest
+from .command import Command, Field, Value
 
-if TYPE_CHECKING:
-    import numpy as np
-
-__all__ = ["Band", "BringUp", "Command", "Field", "Panel", "Part", "Value", "catalog_names", "load", "load_file"]
+__all__ = [
+    "Band",
+    "BringUp",
+    "Command",
+    "Field",
+    "Panel",
+    "Part",
+    "Value",
+    "add_folder",
+    "catalog_names",
+    "load",
+    "load_file",
+]
 
 CATALOG = Path(__file__).parent / "catalog"
-Value = int | str
-
-
-class Field(msgspec.Struct, forbid_unknown_fields=True):
-    """A named field: shown value = raw + offset, or the name of the raw value."""
-
-    name: str
-    offset: int = 0
-    min: int | None = None
-    max: int | None = None
-    values: dict[str, int] = {}
-    reset: Value | None = None
-    unit: str = ""
-
-
-class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
-    """A command: its first word, the words that follow, and its fields by letter."""
-
-    name: str
-    title: str
-    code: str
-    source: str
-    params: list[str] = []
-    fields: dict[str, Field] = {}
-    effect: str = ""
-
-    @property
-    def length(self) -> int:
-        """Words, the first included."""
-        return 1 + len(self.params)
-
-    @cached_property
-    def places(self) -> dict[str, list[tuple[int, int]]]:
-        """For each letter the (word, bit) of its bits, most significant first."""
-        out: dict[str, list[tuple[int, int]]] = {}
-        for word, pattern in enumerate([self.code, *self.params]):
-            for place, char in enumerate(pattern):
-                if char not in "01-":
-                    out.setdefault(char, []).append((word, 7 - place))
-        return out
-
-    @cached_property
-    def fixed(self) -> list[tuple[int, int]]:
-        """For each word the mask of its fixed bits and their value."""
-        return [_mask(pattern) for pattern in [self.code, *self.params]]
-
-    def decode(self, data: Sequence[int]) -> tuple[dict[str, Value], str]:
-        """The fields of a whole command, and a note where its bytes are not what the datasheet documents ("" if they are)."""
-        fields: dict[str, Value] = {}
-        notes = []
-        for letter, field in self.fields.items():
-            raw = 0
-            for word, bit in self.places[letter]:
-                raw = raw << 1 | (data[word] >> bit & 1)
-            value = _shown(field, raw)
-            fields[field.name] = value
-            if field.values and raw not in field.values.values():
-                notes.append(f"{field.name} {raw} is not documented")
-            elif not field.values and not _in_range(field, raw):
-                notes.append(f"{field.name} {value} is outside {field.min} to {field.max}")
-        for word, (mask, expected) in enumerate(self.fixed):
-            if data[word] & mask != expected:
-                notes.append(f"byte {word} is {data[word]:#04x}; its fixed bits are {expected:#04x} (mask {mask:#04x})")
-        return fields, "; ".join(notes)
-
-    def encode(self, fields: dict[str, Value]) -> bytes:
-        """The bytes of a command; the twin of `decode`. Raises HushedError naming the field and what it takes."""
-        known = {field.name: letter for letter, field in self.fields.items()}
-        for name in fields:
-            if name not in known:
-                what = f"'{self.name}' has no field '{name}'"
-                raise HushedError(what, remedy=nearest(name, known) if known else f"'{self.name}' has no fields at all")
-        words = [expected for _, expected in self.fixed]
-        for name, letter in known.items():
-            field = self.fields[letter]
-            if name not in fields:
-                raise HushedError(
-                    f"'{self.name}' needs its field '{name}'", remedy=f"add {name}={_wanted(field, len(self.places[letter]))}"
-                )
-            places = self.places[letter]
-            raw = _raw(self.name, field, fields[name], len(places))
-            for position, (word, bit) in enumerate(places):
-                words[word] |= (raw >> (len(places) - 1 - position) & 1) << bit
-        return bytes(words)
-
-
-def _mask(pattern: str) -> tuple[int, int]:
-    mask = sum(1 << (7 - k) for k, char in enumerate(pattern) if char in "01")
-    return mask, sum(1 << (7 - k) for k, char in enumerate(pattern) if char == "1")
-
-
-def _shown(field: Field, raw: int) -> Value:
-    for name, value in field.values.items():
-        if value == raw:
-            return int(name) if name.isdigit() else name
-    return raw + field.offset
-
-
-def _in_range(field: Field, raw: int) -> bool:
-    value = raw + field.offset
-    return (field.min is None or value >= field.min) and (field.max is None or value <= field.max)
-
-
-def _wanted(field: Field, bits: int) -> str:
-    """What a field takes, for an error message."""
-    if field.values:
-        return " or ".join(field.values)
-    low, high = field.offset, field.offset + (1 << bits) - 1
-    return f"{low if field.min is None else field.min} to {high if field.max is None else field.max}"
-
-
-def _raw(command: str, field: Field, value: Value, bits: int) -> int:
-    if str(value) in field.values:
-        return field.values[str(value)]
-    if isinstance(value, str) or field.values:
-        raise HushedError(f"'{value}' is no value of {command} {field.name}", remedy=f"it takes {_wanted(field, bits)}")
-    raw = value - field.offset
-    if not 0 <= raw < 1 << bits or not _in_range(field, raw):
-        raise HushedError(f"{value} is out of range for {command} {field.name}", remedy=f"it takes {_wanted(field, bits)}")
-    return raw
 
 
 class Band(msgspec.Struct, forbid_unknown_fields=True, rename={"first": "from", "last": "to"}):
@@ -153,12 +42,19 @@ class Band(msgspec.Struct, forbid_unknown_fields=True, rename={"first": "from", 
 
 
 class Panel(msgspec.Struct, forbid_unknown_fields=True):
-    """The glass: its size, where it lies in memory, how it is bonded and mounted, its colours, its supply."""
+    """The glass: its size, where it lies in memory, how it is bonded and mounted, its colours, its supply.
+
+    Sizes are in pixels; of character panels in characters, of digits in digits. needs: registers that have to have these
+    values for this glass. cells: for each row of a character panel (first address, count) pairs, 0x100 a controller; of
+    digits the address of each, leftmost first. segments: what the bits of a digit light, bit 0 first.
+    """
 
     width: int
     height: int
     column_offset: int = 0
+    row_offset: int = 0
     upright: dict[str, str] = {}
+    needs: dict[str, Value] = {}
     com_pins: str = "alternative"
     com_left_right: str = "off"
     supply: str = "charge-pump"
@@ -166,20 +62,31 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     mirror: bool = False
     colour: str = "white"
     bands: list[Band] = []
+    cells: list[list[int]] = []
+    form: str = ""
+    segments: list[str] = []
     name: str = ""
 
 
 class BringUp(msgspec.Struct, forbid_unknown_fields=True):
-    """What must be true when the panel is expected to show something: a register against a value or a panel's key."""
+    """What must be true when the panel is expected to show something.
+
+    Either a register against a value (`must`, `must_not`), a panel's key (`must_equal`) or what this panel `needs` (must_equal =
+    "needs"); or a command (`step`) that has to be sent, or, with `before`, to come ahead of another.
+    """
 
     finding: str
-    register: str
     summary: str
     remedy: str
     source: str
+    register: str = ""
     must: Value | None = None
+    must_not: Value | None = None
     must_equal: str = ""
     panel: dict[str, str] = {}
+    step: str = ""
+    before: str = ""
+    framing: dict[str, Value] = {}
 
 
 class Beyond(msgspec.Struct, forbid_unknown_fields=True):
@@ -193,11 +100,12 @@ class Beyond(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class I2cSide(msgspec.Struct, forbid_unknown_fields=True):
-    """How a part answers on I2C."""
+    """How a part answers on I2C. family: parts that are mistaken for one another, as they differ in nothing but addresses."""
 
     addresses: list[int]
     source: str
     strap: str = ""
+    family: str = ""
     write_only: bool = False
 
 
@@ -213,14 +121,22 @@ class Levels(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class Memory(msgspec.Struct, forbid_unknown_fields=True):
-    """The memory: which model, how large, and which registers the model reads."""
+    """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
+
+    kind: paged, character, digit, pixel or port. wrap: what the pointer does behind the last column of a page. chips: how
+    many of the part share a glass, beside or below one another.
+    """
 
     kind: str
-    columns: int
-    pages: int
     source: str
+    columns: int = 0
+    pages: int = 0
+    rows: int = 0
+    wrap: str = "row"
+    chips: int = 1
     registers: dict[str, str] = {}
     area: dict[str, list[str]] = {}
+    rom: str = ""
 
 
 class Oscillator(msgspec.Struct, forbid_unknown_fields=True):
@@ -232,7 +148,7 @@ class Oscillator(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
-    """A part of the catalog."""
+    """A part of the catalog. parameters: whether a command's parameters come as command or as data words."""
 
     name: str
     title: str
@@ -240,6 +156,9 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     framings: list[str]
     command: list[Command]
     memory: Memory
+    base: str = ""
+    parameters: Literal["command", "data"] = "command"
+    doubts: str = ""
     i2c: I2cSide | None = None
     levels: Levels | None = None
     limits: dict[str, str] = {}
@@ -247,20 +166,44 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     oscillator: Oscillator | None = None
     start_up: list[str] = []
     start: list[str] = []
+    start_by: dict[str, list[str]] = {}
     bring_up: list[BringUp] = []
     beyond: list[Beyond] = []
     panels: dict[str, Panel] = {}
+    example: str = ""
 
     @cached_property
-    def table(self) -> np.ndarray[Any, np.dtype[np.int16]]:
-        """(256,) index of the command that each first word opens, -1 where none does."""
-        import numpy as np  # here, so that reading a description loads no more than it needs
+    def modes(self) -> tuple[str, ...]:
+        """Registers that change what codes mean."""
+        return tuple(sorted({register for command in self.command for register in command.when}))
 
-        out = np.full(256, -1, dtype=np.int16)
-        for index, command in enumerate(self.command):
-            mask, expected = command.fixed[0]
-            out[(np.arange(256) & mask) == expected] = index
-        return out
+    @cached_property
+    def at_reset(self) -> tuple[Value, ...]:
+        """The modes after a reset."""
+        return tuple(self.reset.get(register, "") for register in self.modes)
+
+    @cached_property
+    def _tables(self) -> dict[tuple[Value, ...], list[int]]:
+        return {}
+
+    def table(self, state: tuple[Value, ...] | None = None) -> list[int]:
+        """256 entries: the index of the command that each first word opens in a state of the modes, -1 where none does."""
+        state = self.at_reset if state is None else state
+        if state not in self._tables:
+            now = dict(zip(self.modes, state, strict=True))
+            out = [-1] * 256
+            for index, command in enumerate(self.command):
+                if all(now[register] == value for register, value in command.when.items()):
+                    mask, expected = command.fixed[0]
+                    free = ~mask & 0xFF
+                    bits = free
+                    while True:  # every way to fill the bits that are not fixed
+                        out[expected | bits] = index
+                        if not bits:
+                            break
+                        bits = (bits - 1) & free
+            self._tables[state] = out
+        return self._tables[state]
 
     @cached_property
     def by_name(self) -> dict[str, int]:
@@ -271,11 +214,21 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     def reset(self) -> dict[str, Value]:
         """Registers ("command.field") after a reset."""
         return {
-            f"{command.name}.{field.name}": field.reset
+            f"{command.owner}.{field.name}": field.reset
             for command in self.command
             for field in command.fields.values()
             if field.reset is not None
         }
+
+    def raw_of(self, register: str, value: Value | None) -> int:
+        """A register's value as its field's number; 0 where it has none."""
+        if isinstance(value, int):
+            return value
+        for command in self.command:
+            for field in command.fields.values():
+                if f"{command.owner}.{field.name}" == register:
+                    return field.values.get(str(value), 0)
+        return 0
 
     def find(self, name: str) -> Command:
         """The command of that name; raises HushedError with the nearest ones."""
@@ -285,73 +238,82 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
 
     def panel(self, name: str) -> Panel:
         """The ready panel of that name; raises HushedError naming those there are."""
+        if not self.panels:
+            raise HushedError(f"{self.name} drives no panel of its own", remedy="it is a bridge: put a display behind it")
         if name not in self.panels:
             raise HushedError(f"{self.name} has no ready panel '{name}'", remedy=nearest(name, self.panels))
         return msgspec.structs.replace(self.panels[name], name=name)
 
 
+FOLDERS: list[Path] = [CATALOG]
+
+
+def add_folder(folder: Path) -> None:
+    """Adds a user's folder of descriptions, which win over those that ship; raises HushedError where one is wrong."""
+    if not folder.is_dir():
+        raise HushedError("no such folder", where=str(folder), remedy="--catalog names a folder of part descriptions (*.toml)")
+    if folder not in FOLDERS:
+        FOLDERS.insert(0, folder)
+    load.cache_clear()
+    for path in sorted(folder.glob("*.toml")):
+        load(path.stem.lower())
+
+
 def catalog_names() -> list[str]:
-    """The parts that ship."""
-    return sorted(path.stem for path in CATALOG.glob("*.toml"))
+    """The parts that ship, and the user's."""
+    return sorted({path.stem.lower() for folder in FOLDERS for path in folder.glob("*.toml")})
 
 
-@lru_cache(maxsize=32)
+@lru_cache(maxsize=64)
 def load(name: str) -> Part:
     """A part by name; raises HushedError with the nearest names."""
-    names = catalog_names()
-    if name.lower() not in names:
-        raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(name, names))
-    return load_file(CATALOG / f"{name.lower()}.toml")
+    for folder in FOLDERS:
+        path = folder / f"{name.lower()}.toml"
+        if path.is_file():
+            return load_file(path, checked=folder == CATALOG)
+    raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(name.lower(), catalog_names()))
 
 
-def load_file(path: Path) -> Part:
-    """A description from a file; raises HushedError naming file, key and reason."""
+def load_file(path: Path, checked: bool = False) -> Part:
+    """A description from a file; raises HushedError naming file, key and reason. checked: it is known to be right."""
     try:
-        with path.open("rb") as file:
-            part = msgspec.convert(tomllib.load(file), Part)
+        text = path.read_text(encoding="utf-8")
+        table = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise HushedError(f"not TOML: {error}"[:200], where=str(path), remedy="mend the file at that place") from error
+    except OSError as error:
+        raise HushedError(f"cannot be read: {error.strerror}", where=str(path), remedy="check the path of the part") from error
+    base = table.get("base", "")
+    if base:
+        table = _on_base(table, str(base), path)
+    try:
+        part = msgspec.convert(table, Part)
     except msgspec.ValidationError as error:
         what, _, key = str(error).partition(" - at ")
         raise HushedError(
             f"{key.strip('`') or 'the file'}: {what}", where=str(path), remedy="see the part descriptions in CONTRIBUTING"
         ) from error
-    check(part, str(path))
+    if not checked:
+        from .checked import check
+
+        check(part, str(path))
     return part
 
 
-def check(part: Part, where: str) -> None:
-    """What types cannot say: patterns, overlaps, names that must exist."""
-
-    def fail(key: str, reason: str) -> None:
-        raise HushedError(f"{key}: {reason}", where=where, remedy="compare the key with the datasheet's table")
-
-    taken: dict[int, str] = {}
-    for command in part.command:
-        key = f"command '{command.name}'"
-        for pattern in [command.code, *command.params]:
-            if len(pattern) != 8 or not all(char in "01-" or (char.isalpha() and char.islower()) for char in pattern):
-                fail(key, f"'{pattern}' is not eight of 0, 1, - and letters")
-        letters = set(command.places)
-        if letters != set(command.fields):
-            odd = min(letters ^ set(command.fields))
-            fail(key, f"letter '{odd}' is in the patterns or in the fields, not in both")
-        mask, expected = command.fixed[0]
-        for first in range(256):
-            if first & mask == expected:
-                if first in taken:
-                    fail(key, f"the code {first:#04x} is that of '{taken[first]}' too")
-                taken[first] = command.name
-    if len(part.by_name) != len(part.command):
-        fail("command", "two commands have one name")
-    registers = {f"{command.name}.{field.name}" for command in part.command for field in command.fields.values()}
-    for key, register in [
-        *((f"memory.registers.{role}", register) for role, register in part.memory.registers.items()),
-        *((f"bring_up '{rule.finding}'", rule.register) for rule in part.bring_up),
-        *(("beyond", hint.register) for hint in part.beyond if hint.register),
-    ]:
-        if register not in registers:
-            fail(key, f"there is no register '{register}'; {nearest(register, registers)}")
-    for name in part.start_up:
-        if name not in part.by_name:
-            fail("start_up", f"there is no command '{name}'; {nearest(name, part.by_name)}")
+def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
+    """A description over its base: tables are merged, the base's commands stay where name and code are free."""
+    below = CATALOG / "base" / f"{base}.toml"
+    if not below.is_file():
+        bases = [entry.stem for entry in (CATALOG / "base").glob("*.toml")]
+        raise HushedError(f"base: there is no base '{base}'", where=str(path), remedy=nearest(base, bases))
+    under = tomllib.loads(below.read_text(encoding="utf-8"))
+    own = table.get("command", [])
+    names, codes = {entry.get("name") for entry in own}, {entry.get("code") for entry in own}
+    rest = [entry for entry in under.pop("command", []) if entry["name"] not in names and entry["code"] not in codes]
+    out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
+    for key in ("memory", "limits", "waits"):
+        if key in under and key in table:
+            out[key] = {**under[key], **table[key]}
+    for key in ("bring_up", "beyond"):
+        out[key] = [*table.get(key, []), *under.get(key, [])]
+    return out

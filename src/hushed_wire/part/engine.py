@@ -1,8 +1,7 @@
 """The description engine: payload to commands, by a part's table.
 
-Strategy: the payload falls into runs of command words and of data words. Command runs repeat (every frame sets the same
-window), so each distinct run is parsed once and remembered; data runs are never looked into. A command whose parameters
-come in a later transaction is put together, since the controller does so too.
+The payload's runs of command and of data words are found as columns; `split` takes them apart. A command whose
+parameters come in a later transaction is put together, since the controller does so too.
 """
 
 from __future__ import annotations
@@ -15,10 +14,9 @@ from numpy.typing import NDArray
 
 from .describe import Command, Part, Value
 from .framing import Payload
+from .split import DATA, TRUNCATED, UNKNOWN, Splitter
 
 __all__ = ["DATA", "TRUNCATED", "UNKNOWN", "Commands", "commands"]
-
-UNKNOWN, DATA, TRUNCATED = -1, -2, -3  # kinds besides the index of a command
 
 
 @dataclass(eq=False)
@@ -67,59 +65,21 @@ class Commands:
 NAMES = {UNKNOWN: "unknown", DATA: "data", TRUNCATED: "truncated"}
 
 
-class Parser:
-    """Splits runs of command words by a part's table, remembering every distinct run."""
-
-    def __init__(self, part: Part) -> None:
-        self.table = part.table.tolist()
-        self.length = [command.length for command in part.command]
-        self.known: dict[bytes, tuple[list[int], list[int], int]] = {}
-
-    def split(self, run: bytes) -> tuple[list[int], list[int], int]:
-        """Kinds and lengths of the commands of a run, and how many words at its end wait for their parameters."""
-        if run not in self.known:
-            kinds, counts, at = [], [], 0
-            while at < len(run):
-                kind = self.table[run[at]]
-                count = self.length[kind] if kind >= 0 else 1
-                if at + count > len(run):
-                    break
-                kinds.append(kind)
-                counts.append(count)
-                at += count
-            self.known[run] = kinds, counts, len(run) - at
-        return self.known[run]
-
-
 def commands(part: Part, payload: Payload) -> Commands:
     """The commands that a part makes of its payload."""
-    parser = Parser(part)
-    n = len(payload)
-    kinds: list[int] = []
-    firsts: list[int] = []
-    counts: list[int] = []
-    if n:
+    splitter = Splitter(part)
+    if len(payload):
         # Runs end where command and data change; a data run also at the end of its transaction.
         edge = payload.data[1:] != payload.data[:-1]
         edge |= payload.data[1:] & (payload.transaction[1:] != payload.transaction[:-1])
         starts = np.concatenate([[0], np.flatnonzero(edge) + 1])
-        ends = np.append(starts[1:], n)
-        raw = payload.value.tobytes()
-        for start, end, is_data in zip(starts.tolist(), ends.tolist(), payload.data[starts].tolist(), strict=True):
-            if is_data:
-                kinds.append(DATA)
-                firsts.append(start)
-                counts.append(end - start)
-                continue
-            own, lengths, rest = parser.split(raw[start:end])
-            kinds += own
-            counts += lengths
-            at = start
-            for length in lengths:
-                firsts.append(at)
-                at += length
-            if rest:
-                kinds.append(TRUNCATED)
-                firsts.append(at)
-                counts.append(rest)
-    return Commands(part, payload, np.array(kinds, np.int16), np.array(firsts, np.int64), np.array(counts, np.int64))
+        ends = np.append(starts[1:], len(payload))
+        runs = zip(payload.data[starts].tolist(), starts.tolist(), ends.tolist(), strict=True)
+        splitter.feed(payload.value.tobytes(), runs)
+    return Commands(
+        part,
+        payload,
+        np.array(splitter.kinds, np.int16),
+        np.array(splitter.firsts, np.int64),
+        np.array(splitter.counts, np.int64),
+    )

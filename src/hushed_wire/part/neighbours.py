@@ -8,9 +8,12 @@ from pathlib import Path
 
 import msgspec
 
-from .describe import catalog_names, load
+from .describe import Part, catalog_names, load
 
 __all__ = ["Neighbour", "candidates", "family_of", "neighbours", "read_probed"]
+
+
+COMMON = ("ssd1306", "pcf8574")  # commoner than their sister parts
 
 
 class Neighbour(msgspec.Struct, forbid_unknown_fields=True):
@@ -19,7 +22,6 @@ class Neighbour(msgspec.Struct, forbid_unknown_fields=True):
     name: str
     addresses: list[int]
     probe: str = "write"
-    family: str = ""
 
 
 class _File(msgspec.Struct, forbid_unknown_fields=True):
@@ -33,10 +35,16 @@ def neighbours() -> list[Neighbour]:
         return msgspec.convert(tomllib.load(file), _File).part
 
 
+@lru_cache(maxsize=1)
+def on_i2c() -> list[Part]:
+    """The catalog's parts with an address: displays first, of sister parts the commoner one."""
+    own = [part for part in map(load, catalog_names()) if part.i2c is not None]
+    return sorted(own, key=lambda part: (part.memory.kind == "port", part.name not in COMMON, part.name))
+
+
 def candidates(address: int) -> list[str]:
     """Names of parts that can have an address: the catalog's first."""
-    own = [load(name) for name in catalog_names()]
-    out = [f"{part.name} ({part.title})" for part in own if part.i2c is not None and address in part.i2c.addresses]
+    out = [f"{part.name} ({part.title})" for part in on_i2c() if part.i2c is not None and address in part.i2c.addresses]
     return out + [part.name for part in neighbours() if address in part.addresses]
 
 
@@ -48,8 +56,8 @@ def read_probed() -> set[int]:
 def family_of(address: int) -> dict[str, set[int]]:
     """Families that an address belongs to, each with the addresses of its other members."""
     out: dict[str, set[int]] = {}
-    for part in neighbours():
-        if part.family and address in part.addresses:
-            others = {a for other in neighbours() if other.family == part.family and other is not part for a in other.addresses}
-            out[part.name] = others
+    for part in on_i2c():
+        if part.i2c is not None and part.i2c.family and address in part.i2c.addresses:
+            sisters = (other for other in on_i2c() if other.i2c and other.i2c.family == part.i2c.family and other is not part)
+            out[part.name] = {sister for other in sisters if other.i2c for sister in other.i2c.addresses}
     return out

@@ -12,8 +12,7 @@ Table 10-3: output k of N carries row (k or N-1-k, by scan direction), moved by 
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -21,11 +20,9 @@ from numpy.typing import NDArray
 
 from ..units import parse
 from .describe import Panel, Part, Value
-from .engine import DATA, Commands
+from .model import NEVER, Model
 
 __all__ = ["Glass", "Memory"]
-
-NEVER = np.iinfo(np.int64).max
 
 
 @dataclass
@@ -41,28 +38,21 @@ class Glass:
     scrolling: bool = False
 
 
-@dataclass
-class Memory:
-    """The journal of a part's memory and registers, from its commands.
+class Memory(Model):
+    """The journal of a paged memory. times, addresses, values: columns of writes; address = page x columns + column."""
 
-    time, address, value: columns of writes; address = page x columns + column. registers: (tick, register, value) in order.
-    """
-
-    part: Part
-    columns: int
-    pages: int
-    tick: float = 1e-9  # seconds, for the frame rate
-    from_reset: bool = True  # the set-up was captured, so pointer and mode begin at their reset values
-    times: list[NDArray[np.int64]] = field(default_factory=list)
-    addresses: list[NDArray[np.int64]] = field(default_factory=list)
-    values: list[NDArray[np.uint8]] = field(default_factory=list)
-    registers: list[tuple[int, str, Value]] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        roles = self.part.memory.registers
-        self._mode = str(self.part.reset.get(roles.get("mode", ""), "page")) if self.from_reset else ""
+    def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
+        super().__init__(part, tick, from_reset)
+        memory = part.memory
+        self.columns, self.pages = memory.columns, memory.pages
+        self.times: list[NDArray[np.int64]] = []
+        self.addresses: list[NDArray[np.int64]] = []
+        self.values: list[NDArray[np.uint8]] = []
+        self._mode_register = memory.registers.get("mode", "")
+        self._usual_mode = str(part.reset.get(self._mode_register, "page"))
+        self._mode = self._usual_mode if from_reset or not self._mode_register else ""
         # Parts of the pointer that are not known yet; data that come before they are known have no place.
-        self._unknown = set() if self.from_reset else {"low", "high", "page"}
+        self._unknown = set() if from_reset else {"low", "high", "page"}
         self._column = self._page = 0
         self._page_start = 0  # column to which page addressing returns
         self._columns_window = (0, self.columns - 1)
@@ -70,31 +60,11 @@ class Memory:
         self._scroll: dict[str, Value] = {}
         self._joined: tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint8]] | None = None
 
-    @classmethod
-    def of(cls, commands: Commands, tick: float = 1e-9, from_reset: bool = True) -> Memory:
-        """Runs all commands. tick: seconds a tick of their times. from_reset: they begin with the part's set-up."""
-        memory = cls(commands.part, commands.part.memory.columns, commands.part.memory.pages, tick, from_reset)
-        mode_register = commands.part.memory.registers.get("mode", "")
-        known: dict[bytes, tuple[dict[str, Value], str]] = {}
-        for index, command, raw in commands.listed():
-            if command is None:
-                if commands.kind[index] == DATA:
-                    first = int(commands.first[index])
-                    span = slice(first, first + int(commands.count[index]))
-                    memory._place(commands.payload.time[span], commands.payload.value[span])
-                continue
-            if raw not in known:
-                known[raw] = command.decode(raw)
-            fields = known[raw][0]
-            when = commands.time_of(index)
-            for name, value in fields.items():
-                register = f"{command.name}.{name}"
-                memory.registers.append((when, register, value))
-                if register == mode_register:
-                    memory._mode = str(value)
-            if command.effect:
-                EFFECTS[command.effect](memory, when, command.name, fields)
-        return memory
+    def record(self, when: int, register: str, value: Value) -> None:
+        """A mode acts on the data behind it."""
+        super().record(when, register, value)
+        if register == self._mode_register:
+            self._mode = str(value)
 
     # ---- effects of commands on pointer and windows (datasheet 10.1.1 to 10.1.5, 10.1.13) ----
 
@@ -121,9 +91,13 @@ class Memory:
         self._pages_window = (int(fields["start"]), int(fields["end"]))
         self._page = int(fields["start"])
 
+    def _column_pointer(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._told(self._usual_mode, "low", "high")
+        self._column = self._page_start = int(next(iter(fields.values())))
+
     def _page_pointer(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._told("page", "page")
-        self._page = int(fields["page"])
+        self._told(self._usual_mode, "page")
+        self._page = int(next(iter(fields.values())))
 
     def _scroll_setup(self, when: int, name: str, fields: dict[str, Value]) -> None:
         left = fields.get("direction") == "left" or name == "vertical-left-scroll"
@@ -132,8 +106,8 @@ class Memory:
     def _scroll_switch(self, when: int, name: str, fields: dict[str, Value]) -> None:
         # The set-up that was in force is noted with the switch, so that a later set-up does not change the past.
         for key, value in self._scroll.items():
-            self.registers.append((when, f"scrolling.{key}", value))
-        self.registers.append((when, "scrolling.since", when))
+            self.record(when, f"scrolling.{key}", value)
+        self.record(when, "scrolling.since", when)
 
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         """A run of data, in closed form."""
@@ -143,12 +117,15 @@ class Memory:
         step = np.arange(count)
         (c0, c1), (p0, p1) = self._columns_window, self._pages_window
         if self._mode == "page" or c1 < c0 or p1 < p0:
-            # The pointer runs to the end of the row and returns to the start column (10.1.3).
-            start = self._page_start if self._page_start <= self._column else 0
+            # The pointer runs to the end of the row; there it returns to the start column or to 0, or it stops.
+            start = self._page_start if self._page_start <= self._column and self.part.memory.wrap == "row" else 0
             width = self.columns - start
-            columns = start + (self._column - start + step) % width
+            columns = self._column + step
             pages = np.full(count, self._page)
-            self._column = start + (self._column - start + count) % width
+            self._column += count
+            if self.part.memory.wrap != "stop":
+                columns = start + (columns - start) % width
+                self._column = start + (self._column - start) % width
         else:
             width, height = c1 - c0 + 1, p1 - p0 + 1
             column, page = (self._column - c0) % width, (self._page - p0) % height
@@ -191,16 +168,6 @@ class Memory:
         shape = (self.pages, self.columns)
         return ram.reshape(shape), written.reshape(shape)
 
-    def register(self, name: str, when: int = NEVER) -> Value | None:
-        """A register ("command.field") at a tick as set in the capture, None when nothing set it."""
-        found = None
-        for time, register, value in self.registers:
-            if time > when:
-                break
-            if register == name:
-                found = value
-        return found
-
     def settings(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> dict[str, Value]:
         """The registers of the memory's roles at a tick. What nothing set has its reset value or, where the start-up was
         not captured (`from_reset` false), what this panel needs, since it may have been set before."""
@@ -229,9 +196,9 @@ class Memory:
         inside = (column >= 0) & (column < self.columns)
         column = np.where(inside, column, 0)
         lit = rows[line_row][:, column] & inside
-        if settings.get("entire_on") == "all-on":
+        if "all-on" in (settings.get("entire_on"), settings.get("display")):
             lit = np.broadcast_to(inside, lit.shape).copy()
-        if settings.get("inverse") == "on":
+        if settings.get("inverse") == "on" or settings.get("display") == "inverse":
             lit = ~lit & inside
         lit &= line_on[:, None]
         known = (known[line_row][:, column] & inside) | ~line_on[
@@ -242,7 +209,8 @@ class Memory:
         turns = panel.rotate // 90 % 4
         lit, known = np.rot90(lit, -turns), np.rot90(known, -turns)
         powered = settings.get("supply", "on") == "on" or panel.supply != "charge-pump"
-        return Glass(lit, known, settings.get("display", "on") == "on" and powered, scrolling)
+        shown = settings.get("display", "on") not in ("off", "blank") and settings.get("power", "on") != "down"
+        return Glass(lit, known, shown and powered, scrolling)
 
     def behind_glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> NDArray[np.bool_]:
         """(pages, columns) which bytes of the memory the glass shows at a tick; a start line moves them."""
@@ -270,7 +238,8 @@ class Memory:
         # Which output is the glass's line y, by the panel's own wiring and mounting.
         y = np.arange(panel.height)
         own = panel.height - 1 - y if panel.upright.get("com_scan") == "descending" else y
-        pin = _pin(own, panel.com_pins, panel.com_left_right, lines)
+        pinned = "com_pins" in settings
+        pin = _pin(own, panel.com_pins if pinned else "", panel.com_left_right if pinned else "", lines)
         output_of_pin = np.empty(lines, dtype=np.int64)
         output_of_pin[_pin(output, str(settings.get("com_pins")), str(settings.get("com_left_right")), lines)] = output
         k = output_of_pin[pin]
@@ -318,11 +287,12 @@ def _pin(output: NDArray[np.int64], wiring: str, left_right: str, lines: int) ->
     return (pin + half) % lines if left_right == "on" else pin
 
 
-EFFECTS: dict[str, Callable[[Memory, int, str, dict[str, Value]], None]] = {
+Memory.effects = {
     "column-low": Memory._column_low,
     "column-high": Memory._column_high,
     "column-window": Memory._column_window,
     "page-window": Memory._page_window,
+    "column": Memory._column_pointer,
     "page": Memory._page_pointer,
     "scroll-setup": Memory._scroll_setup,
     "scroll-switch": Memory._scroll_switch,

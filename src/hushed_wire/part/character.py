@@ -1,0 +1,177 @@
+"""Character display memory: 80 characters, eight glyphs of the user's own, a window that can be shifted.
+
+Strategy: as for pictures, a run of data is placed in closed form, (start +- k) mod 80, into a journal of writes; clearing
+is eighty writes. What a cell shows is the journal at that address up to a moment. Source: HD44780U datasheet, "Display Data
+RAM (DDRAM)", "Character Generator RAM (CGRAM)", "Instructions" (Table 6).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .characters import shown_as
+from .describe import Panel, Part, Value
+from .model import NEVER, Model
+
+__all__ = ["CharacterMemory", "TextGlass"]
+
+SIZE = 80
+CGRAM = 0x80  # where glyph rows lie in the journal's addresses
+SPACE = 0x20
+
+
+@dataclass
+class TextGlass:
+    """What a character or digit panel shows. lines: its text. codes: the characters' codes or the digits' segments.
+
+    known: (rows, columns) bool, written since the capture began. shown: the controller drives the glass. cursor: (row, column)
+    where one is shown, and how. glyphs: (8, 8) rows of the user's own characters, five bits each. backlight: None where no
+    line tells.
+    """
+
+    lines: list[str]
+    codes: NDArray[np.int64]
+    known: NDArray[np.bool_]
+    shown: bool
+    cursor: tuple[int, int] | None = None
+    cursor_kind: str = ""
+    glyphs: NDArray[np.uint8] | None = None
+    backlight: bool | None = None
+    note: str = ""
+
+
+class CharacterMemory(Model):
+    """The journal of DDRAM and CGRAM."""
+
+    def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
+        super().__init__(part, tick, from_reset)
+        self.times: list[NDArray[np.int64]] = []
+        self.addresses: list[NDArray[np.int64]] = []
+        self.values: list[NDArray[np.uint8]] = []
+        self._pointer: int | None = None  # address of the next write, unknown until it is set
+        self._in_glyphs = False
+        if from_reset:  # "Reset Function": display clear, then increment by one, no shift
+            self._write(np.zeros(SIZE, np.int64), np.arange(SIZE), np.full(SIZE, SPACE, np.uint8))
+            self._pointer = 0
+        self.record(0, "window.shift", 0)
+
+    def two_lines(self) -> bool:
+        """Whether memory is two lines of forty."""
+        return str(self.role("lines", 1)) == "2"
+
+    def _write(self, times: NDArray[np.int64], addresses: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
+        self.times.append(times)
+        self.addresses.append(addresses)
+        self.values.append(values)
+
+    # ---- effects of instructions (Table 6) ----
+
+    def _clear(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._write(np.full(SIZE, when), np.arange(SIZE), np.full(SIZE, SPACE, np.uint8))
+        self.record(when, "entry-mode.direction", "increment")  # "sets I/D to 1 in entry mode"
+        self._home(when, name, fields)
+
+    def _home(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._pointer, self._in_glyphs = 0, False
+        self.record(when, "window.shift", 0)
+        self._note_pointer(when)
+
+    def _shift(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        step = 1 if fields["direction"] == "right" else -1
+        if fields["what"] == "display":
+            self.record(when, "window.shift", int(self.value("window.shift")) - step)
+        elif self._pointer is not None and not self._in_glyphs:
+            self._pointer = (self._pointer + step) % SIZE
+            self._note_pointer(when)
+
+    def _to_cell(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        address = int(fields["address"])
+        self._in_glyphs = False
+        if self.two_lines():
+            self._pointer = min(address & 0x3F, 39) + (40 if address & 0x40 else 0)
+        else:
+            self._pointer = min(address, SIZE - 1)
+        self._note_pointer(when)
+
+    def _to_glyph(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._pointer, self._in_glyphs = int(fields["address"]), True
+
+    def _note_pointer(self, when: int) -> None:
+        if self._pointer is not None and not self._in_glyphs:
+            self.record(when, "cursor.cell", self._pointer)
+
+    def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
+        if self._pointer is None or not len(values):
+            return
+        step = -1 if self.role("direction", "increment") == "decrement" else 1
+        size = 64 if self._in_glyphs else SIZE
+        cells = (self._pointer + step * np.arange(len(values))) % size
+        self._write(times, cells + (CGRAM if self._in_glyphs else 0), values)
+        self._pointer = (self._pointer + step * len(values)) % size
+        if not self._in_glyphs:
+            if self.role("shift", "off") == "on":  # the window follows what is written
+                moved = int(self.value("window.shift")) + step * np.arange(1, len(values) + 1)
+                for when, by in zip(times.tolist(), moved.tolist(), strict=True):
+                    self.record(when, "window.shift", by)
+            self._note_pointer(int(times[-1]))
+
+    # ---- what is where, when ----
+
+    def at(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+        """(144,) bytes at a tick, 80 characters and from 128 on 64 glyph rows, and which of them were written."""
+        out, known = np.full(CGRAM + 64, SPACE, np.uint8), np.zeros(CGRAM + 64, bool)
+        out[CGRAM:] = 0
+        if self.times:
+            times, addresses = np.concatenate(self.times), np.concatenate(self.addresses)
+            upto = int(np.searchsorted(times, when, side="right"))
+            out[addresses[:upto]] = np.concatenate(self.values)[:upto]
+            known[addresses[:upto]] = True
+        return out, known
+
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True, controller: int = 0) -> TextGlass:
+        """What the panel's cells of this controller show at a tick."""
+        memory, written = self.at(when)
+        roles = self.roles(when)
+        shift = int(self.register("window.shift", when) or 0)
+        two = str(roles.get("lines", 1)) == "2" or (
+            self.register(self.part.memory.registers.get("lines", ""), when) is None and not from_reset
+        )
+        rows = []
+        for row in panel.cells:
+            addresses = [first + k for first, count in zip(row[0::2], row[1::2], strict=True) for k in range(count)]
+            if addresses[0] >> 8 == controller:
+                rows.append([cell_of(address & 0xFF, shift, two) for address in addresses])
+        cells = np.array(rows, np.int64)
+        codes = np.where(cells >= 0, memory[np.maximum(cells, 0)], SPACE).astype(np.int64)
+        known = (cells < 0) | written[np.maximum(cells, 0)]
+        lines = ["".join(shown_as(self.part.memory.rom, code) for code in row) for row in codes.tolist()]
+        cursor, kind = None, ""
+        if roles.get("cursor") == "on" or roles.get("blink") == "on":
+            at = np.argwhere(cells == self.register("cursor.cell", when))
+            if len(at):
+                cursor, kind = (int(at[0][0]), int(at[0][1])), "blinking" if roles.get("blink") == "on" else "underline"
+        on = roles.get("display", "on") if from_reset or self.register("display.state", when) is not None else "on"
+        return TextGlass(lines, codes, known, on == "on", cursor, kind, memory[CGRAM:].reshape(8, 8))
+
+
+def cell_of(address: int, shift: int, two_lines: bool) -> int:
+    """The character memory's cell behind a DDRAM address of the panel under a display shift; -1 where there is none.
+
+    A controller set to one line has no second one: a panel's second row then shows nothing.
+    """
+    if two_lines:
+        line, column = (1, address - 0x40) if address >= 0x40 else (0, address)
+        return line * 40 + (column + shift) % 40
+    return (address + shift) % SIZE if address < 0x40 else -1
+
+
+CharacterMemory.effects = {
+    "clear": CharacterMemory._clear,
+    "home": CharacterMemory._home,
+    "shift": CharacterMemory._shift,
+    "cell": CharacterMemory._to_cell,
+    "glyph": CharacterMemory._to_glyph,
+}

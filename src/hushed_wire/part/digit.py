@@ -1,0 +1,116 @@
+"""Memory of LED drivers that scan digits or rows: a few bytes, each a digit's segments or a row of dots.
+
+A byte is written by a command of its own (MAX7219) or by data behind an address that counts up (HT16K33); both go into one
+journal. Whether the outputs drive digits or dots is the panel's `form`.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .character import TextGlass
+from .describe import Panel, Part, Value
+from .model import NEVER, Model
+from .paged import Glass
+from .segments import CODE_B, SHAPES, character
+
+__all__ = ["DigitMemory"]
+
+
+class DigitMemory(Model):
+    """The journal of a scanned LED driver's bytes."""
+
+    def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
+        super().__init__(part, tick, from_reset)
+        self.size = part.memory.columns
+        self.times: list[NDArray[np.int64]] = []
+        self.addresses: list[NDArray[np.int64]] = []
+        self.values: list[NDArray[np.uint8]] = []
+        self._pointer: int | None = 0 if from_reset else None
+
+    def _digit(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._write(np.array([when]), np.array([int(name.rpartition("-")[2])]), np.array([int(fields["value"])], np.uint8))
+
+    def _address(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._pointer = int(fields["address"])
+
+    def _write(self, times: NDArray[np.int64], addresses: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
+        self.times.append(times)
+        self.addresses.append(addresses)
+        self.values.append(values)
+
+    def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
+        if self._pointer is not None:
+            self._write(times, (self._pointer + np.arange(len(values))) % self.size, values)
+            self._pointer = (self._pointer + len(values)) % self.size
+
+    def at(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+        """(size,) bytes at a tick, and which of them were written."""
+        out, known = np.zeros(self.size, np.uint8), np.zeros(self.size, bool)
+        if self.times:
+            times, addresses = np.concatenate(self.times), np.concatenate(self.addresses)
+            upto = int(np.searchsorted(times, when, side="right"))
+            out[addresses[:upto]] = np.concatenate(self.values)[:upto]
+            known[addresses[:upto]] = True
+        return out, known
+
+    def lit(self, when: int = NEVER, from_reset: bool = True) -> tuple[NDArray[np.uint8], NDArray[np.bool_], bool]:
+        """(size,) outputs of each byte as they light, which bytes are known, and whether the part drives anything at all."""
+        memory, known = self.at(when)
+        roles = self.roles(when)
+
+        def is_set(role: str, good: str) -> bool:
+            register = self.part.memory.registers.get(role, "")
+            if not register or (not from_reset and self.register(register, when) is None):
+                return True
+            return str(roles[role]) == good
+
+        out = memory.copy()
+        mask = self.part.raw_of(self.part.memory.registers.get("decode", ""), roles.get("decode", 0))
+        for digit in range(self.size):
+            if mask >> digit & 1:
+                out[digit] = code_b(int(memory[digit]))
+        limit = self.register(self.part.memory.registers.get("scan_limit", ""), when)
+        if limit is None and from_reset:
+            limit = self.part.reset.get(self.part.memory.registers.get("scan_limit", ""))
+        if limit is not None:
+            out[int(limit) :] = 0
+        shown = is_set("display", "on") and is_set("power", "on") and is_set("shutdown", "off")
+        if str(roles.get("test", "off")) == "on":
+            out[:] = 0xFF
+            shown = True
+        return out, known, shown
+
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | Glass:
+        """What the panel shows at a tick."""
+        out, known, shown = self.lit(when, from_reset)
+        if panel.form == "matrix":
+            rows = np.array(panel.cells, np.int64)
+            order: Literal["big", "little"] = "big" if "msb-left" in panel.segments else "little"
+            lit = np.unpackbits(out[rows], axis=1, bitorder=order)[:, : panel.width].astype(bool)
+            seen = np.repeat(known[rows], 8, axis=1)[:, : panel.width]
+            turns = panel.rotate // 90 % 4
+            if panel.mirror:
+                lit, seen = lit[:, ::-1], seen[:, ::-1]
+            return Glass(np.rot90(lit, -turns), np.rot90(seen, -turns), shown)
+        cells = np.array(panel.cells[0], np.int64)
+        codes = out[cells].astype(np.int64)
+        text = "".join(character(names_of(code, panel.segments)) for code in codes.tolist())
+        return TextGlass([text], codes[None, :], known[cells][None, :], shown)
+
+
+def names_of(code: int, segments: list[str]) -> list[str]:
+    """The lit segments of a byte, by what its bits drive."""
+    return [name for bit, name in enumerate(segments) if code >> bit & 1]
+
+
+def code_b(value: int) -> int:
+    """Code B as segments in the driver's own order: bit 7 dp, bit 6 a down to bit 0 g (Table 5, Table 6)."""
+    shape = SHAPES[CODE_B[value & 0x0F]]
+    return (value & 0x80) | sum(1 << (6 - "abcdefg".index(name)) for name in shape)
+
+
+DigitMemory.effects = {"digit": DigitMemory._digit, "address": DigitMemory._address}

@@ -1,0 +1,224 @@
+"""Pixel memory of colour controllers: windows that fill from a corner, orientation, colours of 12, 16 or 18 bits.
+
+Strategy: a run of data is cut into pixels and placed in closed form within the window, turned into the memory's own rows and
+columns as the orientation says at that moment; the journal holds (time, address, colour). Source: MIPI DCS 1.02 (set_column_
+address, set_page_address, write_memory_start, set_address_mode) and the ST7789V datasheet, 8.12 "Address Control" (which pointer goes where
+under MV, MX, MY), 8.8 "Data Color Coding", 9.1.32 to 9.1.37 (scrolling, address mode).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .describe import Panel, Part, Value
+from .model import NEVER, Model
+
+__all__ = ["ColourGlass", "PixelMemory", "to_bytes", "to_logical"]
+
+
+@dataclass
+class ColourGlass:
+    """What a colour panel shows. rgb: (height, width, 3). written: (height, width). shown: the controller drives the glass."""
+
+    rgb: NDArray[np.uint8]
+    written: NDArray[np.bool_]
+    shown: bool
+    scrolling: bool = False
+
+    @property
+    def lit(self) -> NDArray[np.bool_]:
+        """(height, width) pixels brighter than half."""
+        bright: NDArray[np.bool_] = self.rgb.max(axis=2) >= 128
+        return bright
+
+
+class PixelMemory(Model):
+    """The journal of a frame memory."""
+
+    def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
+        super().__init__(part, tick, from_reset)
+        self.columns, self.rows = part.memory.columns, part.memory.rows
+        self.times: list[NDArray[np.int64]] = []
+        self.addresses: list[NDArray[np.int64]] = []
+        self.values: list[NDArray[np.uint32]] = []
+        self._window = [0, self.columns - 1, 0, self.rows - 1]
+        self._at = 0  # pixels from the window's corner
+        self._writing = False
+        self._rest: NDArray[np.uint8] = np.empty(0, np.uint8)  # bytes of a pixel that is not whole yet
+
+    def _columns_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._window[:2] = int(fields["start"]), int(fields["end"])
+        self._writing = False
+
+    def _rows_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._window[2:] = int(fields["start"]), int(fields["end"])
+        self._writing = False
+
+    def _start(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._at, self._writing, self._rest = 0, True, self._rest[:0]
+
+    def _go_on(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._writing, self._rest = True, self._rest[:0]
+
+    def _reset(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        for register, value in self.part.reset.items():
+            self.record(when, register, value)
+        self._window = [0, self.columns - 1, 0, self.rows - 1]
+
+    def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
+        x0, x1, y0, y1 = self._window
+        if not self._writing or x1 < x0 or y1 < y0:
+            return
+        raw = np.concatenate([self._rest, values])
+        late = np.concatenate([np.full(len(self._rest), times[0] if len(times) else 0), times])
+        colours, used, each = to_colours(raw, str(self.role("format", "16-bit")))
+        self._rest = raw[used:]
+        if not len(colours):
+            return
+        when = late[np.minimum((np.arange(1, len(colours) + 1) * each).astype(np.int64) - 1, len(late) - 1)]
+        width, height = x1 - x0 + 1, y1 - y0 + 1
+        step = (self._at + np.arange(len(colours))) % (width * height)
+        self._at = (self._at + len(colours)) % (width * height)
+        x, y = x0 + step % width, y0 + step // width
+        column, row = (y, x) if self.role("exchange", "off") == "on" else (x, y)
+        if self.role("column_order") == "reversed":
+            column = self.columns - 1 - column
+        if self.role("row_order") == "reversed":
+            row = self.rows - 1 - row
+        inside = (column >= 0) & (column < self.columns) & (row >= 0) & (row < self.rows)
+        self.times.append(when[inside])
+        self.addresses.append((row * self.columns + column)[inside])
+        self.values.append(colours[inside])
+
+    def journal(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint32]]:
+        """All writes: times, addresses, colours (0xRRGGBB), in order."""
+        empty = np.empty(0, np.int64)
+        return (
+            np.concatenate([empty, *self.times]),
+            np.concatenate([empty, *self.addresses]),
+            np.concatenate([np.empty(0, np.uint32), *self.values]),
+        )
+
+    def at(self, when: int = NEVER) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
+        """(rows, columns) colours at a tick, and which were written."""
+        times, addresses, values = self.journal()
+        upto = int(np.searchsorted(times, when, side="right"))
+        ram, written = np.zeros(self.rows * self.columns, np.uint32), np.zeros(self.rows * self.columns, bool)
+        ram[addresses[:upto]] = values[:upto]
+        written[addresses[:upto]] = True
+        return ram.reshape(self.rows, self.columns), written.reshape(self.rows, self.columns)
+
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> ColourGlass:
+        """What the panel shows at a tick."""
+        roles = self.roles(when)
+        if not from_reset:  # what was set before the capture is taken as the panel needs it
+            for role, register in self.part.memory.registers.items():
+                if self.register(register, when) is None:
+                    roles[role] = panel.needs.get(register, {"sleep": "out", "display": "on"}.get(role, roles[role]))
+        ram, written = self.at(when)
+        row = np.arange(panel.height) + panel.row_offset
+        top, high, start = (int(roles.get(role, 0)) for role in ("scroll_top", "scroll_rows", "scroll_start"))
+        scrolling = bool(start) and high > 0
+        if scrolling:
+            moves = (row >= top) & (row < top + high)
+            row = np.where(moves, top + (row - top + start - top) % high, row)
+        row = np.clip(row, 0, self.rows - 1)
+        column = np.arange(panel.width) + panel.column_offset
+        packed, known = ram[row][:, column], written[row][:, column]
+        rgb = np.stack([packed >> 16 & 0xFF, packed >> 8 & 0xFF, packed & 0xFF], axis=2).astype(np.uint8)
+        if roles.get("idle") == "on":
+            rgb = np.where(rgb >= 128, 255, 0).astype(np.uint8)
+        if self._unlike(panel, "inversion", roles):
+            rgb = 255 - rgb
+        if self._unlike(panel, "colour_order", roles):
+            rgb = rgb[:, :, ::-1]
+        if roles.get("partial") == "on":
+            y = np.arange(panel.height) + panel.row_offset
+            rgb = np.where(
+                ((y < int(roles.get("partial_start", 0))) | (y > int(roles.get("partial_end", 0))))[:, None, None], 0, rgb
+            )
+        if panel.mirror:
+            rgb, known = rgb[:, ::-1], known[:, ::-1]
+        turns = panel.rotate // 90 % 4
+        shown = roles.get("sleep", "out") == "out" and roles.get("display", "on") == "on"
+        return ColourGlass(np.rot90(rgb, -turns).astype(np.uint8), np.rot90(known, -turns), shown, scrolling)
+
+    def _unlike(self, panel: Panel, role: str, roles: dict[str, Value]) -> bool:
+        """Whether a register differs from what this glass needs."""
+        register = self.part.memory.registers.get(role, "")
+        return bool(register) and roles[role] != panel.needs.get(register, self.part.reset.get(register))
+
+
+def to_colours(raw: NDArray[np.uint8], form: str) -> tuple[NDArray[np.uint32], int, float]:
+    """Bytes to colours 0xRRGGBB, how many bytes were used, and bytes a pixel (8.8, "Data Color Coding")."""
+    if form == "18-bit":
+        count = len(raw) // 3
+        parts = raw[: 3 * count].reshape(-1, 3).astype(np.uint32) & 0xFC
+        parts |= parts >> 6
+        return _packed(parts), 3 * count, 3
+    if form == "12-bit":
+        count = len(raw) // 3
+        b = raw[: 3 * count].reshape(-1, 3).astype(np.uint32)
+        nibbles = (np.stack([b >> 4, b & 15], axis=2).reshape(-1, 3) * 17).astype(np.uint32)
+        return _packed(nibbles), 3 * count, 1.5
+    count = len(raw) // 2
+    word = raw[: 2 * count].reshape(-1, 2).astype(np.uint32)
+    packed = word[:, 0] << 8 | word[:, 1]
+    red, green, blue = packed >> 11 & 31, packed >> 5 & 63, packed & 31
+    red, green, blue = red << 3 | red >> 2, green << 2 | green >> 4, blue << 3 | blue >> 2
+    return _packed(np.stack([red, green, blue], axis=1)), 2 * count, 2
+
+
+def _packed(rgb: NDArray[Any]) -> NDArray[np.uint32]:
+    """(n, 3) to 0xRRGGBB."""
+    out: NDArray[np.uint32] = (rgb[:, 0] << 16 | rgb[:, 1] << 8 | rgb[:, 2]).astype(np.uint32)
+    return out
+
+
+def to_bytes(rgb: NDArray[np.uint8], form: str) -> bytes:
+    """(height, width, 3) to bytes, rows first; the twin of `to_colours`."""
+    if form == "18-bit":
+        return (rgb & 0xFC).tobytes()
+    if form == "12-bit":
+        nibbles = (rgb >> 4).reshape(-1)
+        if len(nibbles) % 2:
+            nibbles = np.append(nibbles, 0)
+        return (nibbles[0::2] << 4 | nibbles[1::2]).astype(np.uint8).tobytes()
+    wide = rgb.astype(np.uint16)
+    packed = (wide[..., 0] >> 3) << 11 | (wide[..., 1] >> 2) << 5 | wide[..., 2] >> 3
+    return packed.astype(">u2").tobytes()
+
+
+def to_logical(
+    rgb: NDArray[np.uint8],
+    place: tuple[int, int],
+    memory: tuple[int, int],
+    reversed_rows: bool,
+    reversed_columns: bool,
+    exchange: bool,
+) -> tuple[NDArray[np.uint8], int, int]:
+    """A picture in the memory's own rows and columns, at (row, column), as it has to be sent under an orientation.
+
+    memory: (rows, columns). Returns the picture in the order of sending, and the first column and row of its window.
+    """
+    row, column = place
+    if reversed_rows:
+        rgb, row = rgb[::-1], memory[0] - row - rgb.shape[0]
+    if reversed_columns:
+        rgb, column = rgb[:, ::-1], memory[1] - column - rgb.shape[1]
+    if exchange:
+        return rgb.transpose(1, 0, 2), row, column
+    return rgb, column, row
+
+
+PixelMemory.effects = {
+    "column-window": PixelMemory._columns_window,
+    "row-window": PixelMemory._rows_window,
+    "write": PixelMemory._start,
+    "write-on": PixelMemory._go_on,
+    "reset": PixelMemory._reset,
+}

@@ -1,0 +1,163 @@
+"""Framings, on the way out: what a part is sent, as transfers on its bus; and pasted bus bytes back, in plain Python.
+
+One row of `WRAPS` a framing. A transfer is what a bus moves in one go: an I2C transaction behind its address, the words of
+one select, a load of a chain. Its pieces are (data?, bytes); where the bus has a line or a bit for "data", that is its level.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from ..errors import HushedError
+from .control import CONTINUES, IS_DATA, wrap_control_byte
+
+__all__ = ["BUS_OF", "WRAPS", "Framing", "Send", "Transfer", "transfers", "unwrap", "words_of"]
+
+
+class Send(NamedTuple):
+    """What a part is sent at once. data: data, else commands. chips: bit mask of the chips that are meant, 0 for all."""
+
+    data: bool
+    raw: bytes
+    chips: int = 0
+
+
+@dataclass(frozen=True)
+class Transfer:
+    """One transfer. pieces: (data?, bytes on the bus). chips: as in `Send`."""
+
+    pieces: tuple[tuple[bool, bytes], ...]
+    chips: int = 0
+
+
+@dataclass(frozen=True)
+class Framing:
+    """bus: the kind of bus it runs on. bits: of one word. wrap: the sends of a step to transfers. marked: whether command and
+
+    data look alike as bytes, so that a listing has to say which they are.
+    """
+
+    bus: str
+    bits: int
+    wrap: Callable[[Sequence[Send], int, int], list[Transfer]]
+    marked: bool = True
+
+
+NO_ROOM = 1 << 30
+
+
+def _each(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Each send is a transfer of its own, behind a control byte, in pieces that fit."""
+    out = []
+    for send in sends:
+        for first in range(0, len(send.raw), max(1, room - 1)):
+            piece = send.raw[first : first + max(1, room - 1)]
+            out.append(Transfer(((send.data, wrap_control_byte(piece, send.data)),), send.chips))
+    return out
+
+
+def _joined(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """A step is one transfer: what follows its first byte belongs to that byte."""
+    return [Transfer(((False, b"".join(send.raw for send in sends)),))] if sends else []
+
+
+def _opened(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Each command opens a transfer; the data behind it belong to it."""
+    out: list[bytes] = []
+    for send in sends:
+        if send.data and out:
+            out[-1] += send.raw
+        else:
+            out.append(send.raw)
+    return [Transfer(((False, raw),)) for raw in out]
+
+
+def _marked(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """A step is one select; a level or a bit tells commands from data. Sends to other chips are other transfers."""
+    out: list[Transfer] = []
+    for send in sends:
+        if out and out[-1].chips == send.chips:
+            out[-1] = Transfer((*out[-1].pieces, (send.data, send.raw)), send.chips)
+        else:
+            out.append(Transfer(((send.data, send.raw),), send.chips))
+    return out
+
+
+def _pairs(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Words of register and value; each is latched on its own."""
+    return [
+        Transfer(((False, send.raw[first : first + 2]),), send.chips) for send in sends for first in range(0, len(send.raw), 2)
+    ]
+
+
+def _loads(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Each byte is a load of its own."""
+    return [Transfer(((False, bytes([byte])),), send.chips) for send in sends for byte in send.raw]
+
+
+def _opcode(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """An opcode with the part's address goes ahead (MCP23S17 datasheet, "SPI Operations"): 0100 A2 A1 A0 and 0 to write."""
+    opcode = bytes([0x40 | (address & 7) << 1])
+    return [Transfer(((False, opcode + b"".join(send.raw for send in sends)),))] if sends else []
+
+
+WRAPS: dict[str, Framing] = {
+    "i2c-control-byte": Framing("i2c", 8, _each),
+    "i2c-first-byte": Framing("i2c", 8, _opened),
+    "i2c-register": Framing("i2c", 8, _joined, marked=False),
+    "i2c-plain": Framing("i2c", 8, _joined, marked=False),
+    "dc-line": Framing("spi", 8, _marked),
+    "nine-bit": Framing("spi", 9, _marked),
+    "register-pairs": Framing("spi", 16, _pairs, marked=False),
+    "spi-opcode": Framing("spi", 8, _opcode, marked=False),
+    "rs-line": Framing("parallel", 8, _marked),
+    "nibbles": Framing("parallel", 4, _marked),
+    "dc-parallel": Framing("parallel", 8, _marked),
+    "load": Framing("shift", 8, _loads, marked=False),
+}
+
+BUS_OF = {name: framing.bus for name, framing in WRAPS.items()}
+
+
+def transfers(framing: str, sends: Sequence[Send], address: int = 0, room: int = NO_ROOM) -> list[Transfer]:
+    """The transfers of one step. room: bytes that fit into one, where the bus driver has a limit."""
+    return WRAPS[framing].wrap(sends, address, room)
+
+
+def words_of(framing: str, transfer: Transfer) -> list[int]:
+    """The words of a transfer, for a listing: 9-bit words have the data bit on top, pairs are one word of 16 bits."""
+    bits = WRAPS[framing].bits
+    out: list[int] = []
+    for is_data, raw in transfer.pieces:
+        if bits == 16:
+            out += [raw[k] << 8 | raw[k + 1] for k in range(0, len(raw) - 1, 2)]
+        else:
+            out += [byte | (is_data << 8 if bits == 9 else 0) for byte in raw]
+    return out
+
+
+def unwrap(framing: str, raw: bytes) -> list[Send]:
+    """Bytes as they stand on the bus, one transfer behind its address, to what the part gets."""
+    if framing == "i2c-control-byte":
+        out, at = [], 0
+        while at < len(raw):
+            control = raw[at]
+            if control & 0x3F:
+                raise HushedError(
+                    f"byte {at} is {control:#04x}, which is no control byte",
+                    remedy="a control byte is 00, 40, 80 or C0; leave --on-bus out for bare command bytes",
+                )
+            if control & CONTINUES:
+                out.append(Send(bool(control & IS_DATA), raw[at + 1 : at + 2]))
+                at += 2
+            else:
+                out.append(Send(bool(control & IS_DATA), raw[at + 1 :]))
+                break
+        return [send for send in out if send.raw]
+    if framing == "i2c-first-byte":
+        return [send for send in (Send(False, raw[:1]), Send(True, raw[1:])) if send.raw]
+    if framing == "spi-opcode":
+        return [Send(False, raw[1:])]
+    return [Send(False, raw)]
