@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from ..part.describe import Panel
     from ..part.paged import Glass
 
-__all__ = ["COLOURS", "glass_png", "load"]
+__all__ = ["COLOURS", "glass_png", "load", "load_colour"]
 
 # What panels look like, lit and dark, as (red, green, blue).
 COLOURS = {
@@ -32,6 +32,16 @@ LARGEST = 1 << 24  # pixels; a larger file is no picture for a panel
 
 def load(path: Path, where: str = "") -> NDArray[np.bool_]:
     """The pixels of a picture file, (height, width) bool, lit where brighter than half; transparent is dark."""
+    lit: NDArray[np.bool_] = _opened(path, where, "L") >= 128
+    return lit
+
+
+def load_colour(path: Path, where: str = "") -> NDArray[np.uint8]:
+    """The pixels of a picture file, (height, width, 3); transparent is black."""
+    return _opened(path, where, "RGB")
+
+
+def _opened(path: Path, where: str, mode: str) -> NDArray[np.uint8]:
     from PIL import Image, UnidentifiedImageError
 
     try:
@@ -43,9 +53,10 @@ def load(path: Path, where: str = "") -> NDArray[np.bool_]:
             if image.mode in ("RGBA", "LA", "P", "PA"):
                 base = Image.new("RGBA", image.size, (0, 0, 0, 255))
                 base.alpha_composite(image.convert("RGBA"))
-                grey = np.asarray(base.convert("L"))
-            else:
-                grey = np.asarray(image.convert("L") if image.mode != "I;16" else image.point(lambda v: v / 256).convert("L"))
+                return np.asarray(base.convert(mode))
+            if image.mode == "I;16":
+                return np.asarray(image.point(lambda v: v / 256).convert("L").convert(mode))
+            return np.asarray(image.convert(mode))
     except FileNotFoundError as error:
         raise HushedError(
             f"no such picture: '{path}'", where=where, remedy="paths are taken from the sequence's folder"
@@ -54,8 +65,6 @@ def load(path: Path, where: str = "") -> NDArray[np.bool_]:
         raise HushedError(f"'{path}' is not a picture", where=where, remedy="PNG, PBM, PGM, BMP and GIF can be read") from error
     except (OSError, SyntaxError, ValueError, Image.DecompressionBombError) as error:
         raise HushedError(f"'{path}' cannot be read as a picture: {error}", where=where, remedy="save it again") from error
-    lit: NDArray[np.bool_] = grey >= 128
-    return lit
 
 
 def line_colours(panel: Panel) -> NDArray[np.uint8]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
 from ..part.describe import Panel
 
-__all__ = ["as_mounted", "pack_pages", "unpack_pages"]
+__all__ = ["as_mounted", "as_seen", "pack_pages", "unpack_pages"]
 
 
 def pack_pages(pixels: NDArray[np.bool_]) -> NDArray[np.uint8]:
@@ -21,7 +23,12 @@ def unpack_pages(pages: NDArray[np.uint8], height: int) -> NDArray[np.bool_]:
     return np.unpackbits(pages, axis=0, bitorder="little")[:height].astype(bool)
 
 
-def as_mounted(pixels: NDArray[np.bool_], panel: Panel) -> NDArray[np.bool_]:
+def as_mounted(pixels: NDArray[Any], panel: Panel) -> NDArray[Any]:
     """A picture as a person sees it, turned to how it lies in memory on this panel."""
     turned = np.rot90(pixels, panel.rotate // 90)
     return turned[:, ::-1] if panel.mirror else turned
+
+
+def as_seen(pixels: NDArray[Any], panel: Panel) -> NDArray[Any]:
+    """The twin of `as_mounted`."""
+    return np.rot90(pixels[:, ::-1] if panel.mirror else pixels, -(panel.rotate // 90))

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 if TYPE_CHECKING:
     from ..part.describe import Panel
 
-__all__ = ["test_card"]
+__all__ = ["colour_card", "test_card"]
 
 
 def test_card(panel: Panel, name: str) -> NDArray[np.bool_]:
@@ -43,3 +43,24 @@ def test_card(panel: Panel, name: str) -> NDArray[np.bool_]:
     for y in range(2 * mark, height - 2 * mark):
         draw.line((width - 5 - mark, y, width - 5 - mark + (y - 2 * mark) % (mark + 1), y), fill=1)
     return np.asarray(image).astype(bool)
+
+
+# Bars from left to right; the order tells exchanged bytes, exchanged red and blue, and negatives apart.
+BARS = ("white", "yellow", "cyan", "green", "magenta", "red", "blue", "black")
+
+
+def colour_card(panel: Panel, name: str) -> NDArray[np.uint8]:
+    """(height, width, 3) for a colour panel: the bars, a ramp of each primary below them, the marks of `test_card` over both."""
+    from PIL import ImageColor
+
+    marks = test_card(panel, name)
+    height, width = marks.shape
+    out = np.zeros((height, width, 3), np.uint8)
+    bar = np.arange(width) * len(BARS) // width
+    out[: height // 2] = np.array([ImageColor.getrgb(colour) for colour in BARS], np.uint8)[bar]
+    ramp = (np.arange(width) * 255 // max(1, width - 1)).astype(np.uint8)
+    for channel in range(3):
+        first = height // 2 + channel * (height // 6)
+        out[first : first + height // 6, :, channel] = ramp
+    out[marks] = np.where(out[marks].max(axis=1, keepdims=True) < 160, 255, 0)
+    return out

@@ -1,6 +1,7 @@
-"""The .hush language: sequences of controller commands by name, waits and pictures."""
+"""The .hush language: sequences of controller commands by name, waits, lines, pictures and text."""
 
-from .expand import Step, Target, expand
+from .expand import expand
 from .parse import Statement, parse_file, parse_text
+from .target import Step, Target
 
 __all__ = ["Statement", "Step", "Target", "expand", "parse_file", "parse_text"]

@@ -1,62 +1,90 @@
 """Sequences expanded: statements to steps, each with the words that a part gets.
 
 Every verb that is not one of the language's own is a command of the current device's part; `VERBS` is the table of the
-language's own.
+language's own. What is drawn (pictures, text, fillings) is the business of `place`, loaded only when something is drawn.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import HushedError, nearest
-from ..part.describe import Panel, Part, Value
+from ..part.describe import Command, Part, Value
+from ..part.wrap import Send
+from ..units import parse as parse_quantity
 from . import parse
 from .parse import Statement
+from .target import Step, Target
 
 if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
+    from .place import Canvas
 
-__all__ = ["Step", "Target", "alter_step", "drop_step", "expand", "picture_step", "shorten"]
+__all__ = ["State", "Step", "Target", "command_sends", "expand"]
 
-
-@dataclass(frozen=True)
-class Target:
-    """A device that a sequence may speak to."""
-
-    name: str
-    part: Part
-    panel: Panel
+MOST_STEPS = 1_000_000
 
 
-@dataclass(frozen=True)
-class Step:
-    """One statement's effect. sends: (is data, bytes), one transaction each. wait: seconds of rest behind it."""
+@dataclass
+class Counter:
+    """A number that runs, wraps and pads."""
 
-    place: str
-    text: str
-    device: str
-    name: str
-    sends: tuple[tuple[bool, bytes], ...] = ()
-    wait: Fraction = Fraction(0)
+    value: int
+    first: int
+    last: int
+    step: int
+    width: int
+    pad: str
+
+    def text(self) -> str:
+        """As it is shown."""
+        return str(self.value).rjust(self.width, self.pad)
+
+    def advance(self) -> None:
+        """One step on; behind the last value comes the first again."""
+        self.value += self.step
+        if (self.value > self.last) if self.step > 0 else (self.value < self.last):
+            self.value = self.first
 
 
 @dataclass
 class State:
-    """What statements leave behind for those after them."""
+    """What statements leave behind for those after them. registers: by device, as the sequence set them."""
 
     targets: dict[str, Target]
     folder: Path
     target: Target
-    modes: dict[str, str] = field(default_factory=dict)
+    registers: dict[str, dict[str, Value]] = field(default_factory=dict)
+    chips: dict[str, int] = field(default_factory=dict)
+    counters: dict[str, Counter] = field(default_factory=dict)
+    canvases: dict[str, Canvas] = field(default_factory=dict)
+    steps: int = 0
 
-    def mode(self) -> str:
-        register = self.target.part.memory.registers.get("mode", "")
-        return self.modes.get(self.target.name, str(self.target.part.reset.get(register, "page")))
+    def register(self, name: str) -> Value:
+        """A register of the current device as the sequence set it, else its reset value."""
+        own = self.registers.get(self.target.name, {})
+        return own.get(name, self.target.part.reset.get(name, 0))
+
+    def role(self, role: str, default: Value = "") -> Value:
+        """The register that plays a role in the memory of the current device's part."""
+        register = self.target.part.memory.registers.get(role, "")
+        return self.register(register) if register else default
+
+    def note(self, command: Command, fields: dict[str, Value]) -> None:
+        """Remembers what a command sets."""
+        own = self.registers.setdefault(self.target.name, {})
+        if command.effect == "reset":
+            own.clear()
+        for name, value in fields.items():
+            own[f"{command.owner}.{name}"] = value
+
+    @property
+    def chip_mask(self) -> int:
+        """The chips that are selected, 0 for all."""
+        return self.chips.get(self.target.name, 0)
 
 
 def expand(statements: list[Statement], targets: list[Target], folder: Path) -> list[Step]:
@@ -64,19 +92,39 @@ def expand(statements: list[Statement], targets: list[Target], folder: Path) -> 
     if not targets:
         raise HushedError("the rig has no device that a sequence could speak to", remedy="add a [[device]] to the rig")
     state = State({target.name: target for target in targets}, folder, targets[0])
-    steps = []
+    return list(_steps(state, statements))
+
+
+def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) -> Iterator[Step]:
     for statement in statements:
         try:
+            if statement.verb == "repeat":
+                for _ in range(_times(statement)):
+                    yield from _steps(state, statement.block)
+                continue
             step = VERBS.get(statement.verb, _command)(state, statement)
         except HushedError as error:
             error.where = error.where or statement.place
             raise
         if step is not None:
-            steps.append(step)
-    return steps
+            state.steps += 1
+            if state.steps > MOST_STEPS:
+                raise HushedError(
+                    f"more than {MOST_STEPS:,} steps",
+                    where=statement.place,
+                    remedy="repeat less; `send --repeat` sends again and again",
+                )
+            yield step
 
 
-def _step(state: State, statement: Statement, *sends: tuple[bool, bytes], wait: Fraction = Fraction(0)) -> Step:
+def _times(statement: Statement) -> int:
+    count = parse.number(statement.words[0]) if len(statement.words) == 1 else None
+    if count is None or count < 0:
+        raise HushedError("'repeat' needs a number of times", where=statement.place, remedy="like: repeat 10")
+    return count
+
+
+def _step(state: State, statement: Statement, *sends: Send, wait: Fraction = Fraction(0)) -> Step:
     return Step(statement.place, statement.text, state.target.name, statement.verb, sends, wait)
 
 
@@ -87,59 +135,73 @@ def _device(state: State, statement: Statement) -> None:
     state.target = state.targets[statement.words[0]]
 
 
+def _select(state: State, statement: Statement) -> None:
+    """`select 1`: the chip (of several behind one glass) that what follows is for."""
+    chips = state.target.chips
+    word = statement.words[0] if len(statement.words) == 1 else ""
+    which = parse.number(word) if word != "all" else 0
+    if which is None or not 0 <= which <= chips or (which == 0 and word != "all"):
+        raise HushedError(
+            f"'{word}' is no chip of '{state.target.name}'",
+            remedy=f"select 1 to {chips}, or all" if chips > 1 else "it has but one chip",
+        )
+    state.chips[state.target.name] = 1 << which - 1 if which else 0
+
+
 def _wait(state: State, statement: Statement) -> Step:
     return _step(state, statement, wait=parse.duration(statement))
 
 
 def _bytes(state: State, statement: Statement) -> Step:
-    return _step(state, statement, (False, parse.byte_list(statement)))
+    return _step(state, statement, Send(False, parse.byte_list(statement), state.chip_mask))
 
 
 def _data(state: State, statement: Statement) -> Step:
-    return _step(state, statement, (True, parse.byte_list(statement)))
+    return _step(state, statement, Send(True, parse.byte_list(statement), state.chip_mask))
 
 
-def _picture(state: State, statement: Statement) -> Step:
-    """A picture over the whole panel, brought to its place by the part's own commands."""
-    from ..picture import image
+def _line(state: State, statement: Statement) -> Step:
+    """`reset low`: the level of a line beside the bus."""
+    levels = {"low": False, "off": False, "high": True, "on": True}
+    if len(statement.words) != 1 or statement.words[0] not in levels or statement.fields:
+        raise HushedError(f"'{statement.verb}' needs a level", remedy=f"like: {statement.verb} low, or {statement.verb} high")
+    level = levels[statement.words[0]]
+    return Step(statement.place, statement.text, state.target.name, statement.verb, levels=((statement.verb, level),))
 
-    if len(statement.words) != 1 or statement.fields:
-        raise HushedError("'picture' needs one file", remedy="like: picture tide.pbm")
-    target = state.target
-    pixels = image.load(state.folder / statement.words[0], statement.place)
-    panel = target.panel
-    size = (panel.height, panel.width) if panel.rotate % 180 == 0 else (panel.width, panel.height)
-    if pixels.shape != size:
+
+def _counter(state: State, statement: Statement) -> None:
+    """`counter level from=0 to=99 step=1 width=4 pad=0`: a number for texts, `{level}`; `count level` moves it on."""
+    known: dict[str, Value] = {"from": 0, "to": 999_999, "step": 1, "width": 0, "pad": " "}
+    if len(statement.words) != 1:
+        raise HushedError("'counter' needs a name", remedy="like: counter level from=0 to=99 width=2")
+    for name in statement.fields:
+        if name not in known:
+            raise HushedError(f"'counter' has no '{name}'", remedy=nearest(name, known))
+    values = {**known, **statement.fields}
+    for name in ("from", "to", "step", "width"):
+        if not isinstance(values[name], int):
+            raise HushedError(f"'{values[name]}' is no number for '{name}'", remedy=f"like {name}=10")
+    if "step" not in statement.fields and int(values["to"]) < int(values["from"]):
+        values["step"] = -1
+    if not values["step"] or len(str(values["pad"])) != 1 or not 0 <= int(values["width"]) <= 80:
         raise HushedError(
-            f"'{statement.words[0]}' is {pixels.shape[1]}x{pixels.shape[0]}, the panel shows {size[1]}x{size[0]}",
-            remedy="crop or scale the picture to the panel's size",
+            "the counter stands still, or its padding is not one character", remedy="step is not 0, pad is one character"
         )
-    step = picture_step(target, pixels, state.mode(), statement.text)
-    return Step(statement.place, step.text, step.device, step.name, step.sends)
+    first, last, step, width = (int(values[name]) for name in ("from", "to", "step", "width"))
+    state.counters[statement.words[0]] = Counter(first, first, last, step, width, str(values["pad"]))
 
 
-def picture_step(target: Target, pixels: NDArray[np.bool_], mode: str, text: str) -> Step:
-    """Pixels as a person sees them, over the whole panel of a target, in its memory mode."""
-    from ..picture import layout
+def _count(state: State, statement: Statement) -> None:
+    name = statement.words[0] if len(statement.words) == 1 else ""
+    if name not in state.counters:
+        raise HushedError(f"there is no counter '{name}'", remedy=nearest(name, state.counters))
+    state.counters[name].advance()
 
-    panel = target.panel
-    pages = layout.pack_pages(layout.as_mounted(pixels, panel))
-    left = panel.column_offset
-    places = {"left": left, "right": left + panel.width - 1, "top": 0, "bottom": len(pages) - 1}
-    places |= {"left_low": left & 15, "left_high": left >> 4}
-    area = target.part.memory.area.get(mode)
-    if area is None:
-        raise HushedError(
-            f"{target.part.name} has no way to place a picture in {mode} mode", remedy="set another memory mode first"
-        )
-    sends: list[tuple[bool, bytes]] = []
-    for page in range(len(pages)) if mode == "page" else [0]:
-        for line in area:
-            filled = parse.parse_text(line.format(**places, page=page), text)[0]
-            sends.append((False, target.part.find(filled.verb).encode(filled.fields)))
-        piece = pages[page] if mode == "page" else (pages.T if mode == "vertical" else pages)
-        sends.append((True, piece.tobytes()))
-    return Step(text, text, target.name, "picture", tuple(sends))
+
+def _drawn(state: State, statement: Statement) -> Step:
+    from .place import DRAWN
+
+    return DRAWN[statement.verb](state, statement)
 
 
 def _command(state: State, statement: Statement) -> Step:
@@ -150,79 +212,61 @@ def _command(state: State, statement: Statement) -> Step:
             f"'{statement.verb}' is neither a verb nor a command of {part.name}", remedy=nearest(statement.verb, known)
         )
     command = part.find(statement.verb)
-    fields = dict(statement.fields)
-    if statement.words:
-        # A command of one field takes its value bare: `display on`, `multiplex-ratio 64`.
-        if len(statement.words) > 1 or len(command.fields) != 1 or fields:
+    sends, fields = command_sends(part, statement, state.chip_mask)
+    for register, value in command.when.items():
+        if state.register(register) != value:
             raise HushedError(
-                f"'{statement.words[0]}' names no field", remedy=_usage(command.name, [f.name for f in command.fields.values()])
+                f"'{command.name}' means something else while {register.replace('.', ' ')} is {state.register(register)}",
+                remedy=f"set {register.replace('.', ' ')} to {value} first",
             )
-        bare = parse.number(statement.words[0])
-        fields[next(iter(command.fields.values())).name] = statement.words[0] if bare is None else bare
+    state.note(command, fields)
+    takes = parse_quantity(command.takes, "s") if command.takes else Fraction(0)
+    return Step(statement.place, statement.text, state.target.name, statement.verb, sends, takes=takes, fields=fields)
+
+
+def command_sends(part: Part, statement: Statement, chips: int = 0) -> tuple[tuple[Send, ...], dict[str, Value]]:
+    """What a command statement sends, and its fields."""
+    command = part.find(statement.verb)
+    fields, words = dict(statement.fields), statement.words
+    if words and not command.data:
+        # A command of one field takes its value bare: `display on`, `multiplex-ratio 64`.
+        if len(words) > 1 or len(command.fields) != 1 or fields:
+            raise HushedError(f"'{words[0]}' names no field", remedy=_usage(command))
+        bare = parse.number(words[0])
+        fields[next(iter(command.fields.values())).name] = words[0] if bare is None else bare
+        words = ()
     raw = command.encode(fields)
-    mode = part.memory.registers.get("mode", "")
-    for name, value in fields.items():
-        if f"{command.name}.{name}" == mode:
-            state.modes[state.target.name] = str(value)
-    return _step(state, statement, (False, raw))
+    if part.parameters == "data":
+        sends = [Send(False, raw[:1], chips), *([Send(True, raw[1:], chips)] if raw[1:] else [])]
+    else:
+        sends = [Send(False, raw, chips)]
+    if words:
+        tail = parse.bytes_of(statement, words)
+        if sends[-1].data:
+            sends[-1] = Send(True, sends[-1].raw + tail, chips)
+        else:
+            sends.append(Send(True, tail, chips))
+    return tuple(sends), fields
 
 
-def _usage(name: str, fields: list[str]) -> str:
-    return f"write {name} " + " ".join(f"{field}=…" for field in fields) if fields else f"write {name} alone"
+def _usage(command: Command) -> str:
+    names = [field.name for field in command.fields.values()]
+    return f"write {command.name} " + " ".join(f"{name}=…" for name in names) if names else f"write {command.name} alone"
 
 
 VERBS: dict[str, Callable[[State, Statement], Step | None]] = {
     "device": _device,
+    "select": _select,
     "wait": _wait,
     "bytes": _bytes,
     "data": _data,
-    "picture": _picture,
+    "reset": _line,
+    "enable": _line,
+    "backlight": _line,
+    "counter": _counter,
+    "count": _count,
+    "picture": _drawn,
+    "text": _drawn,
+    "fill": _drawn,
+    "glyph": _drawn,
 }
-
-
-# ---- mishaps: what can be done to a sequence on purpose ---------------------------------------------------------------
-
-
-def _must_match(steps: list[Step], name: str) -> None:
-    if not any(step.name == name for step in steps):
-        raise HushedError(f"the sequence has no step '{name}'", remedy=nearest(name, sorted({step.name for step in steps})))
-
-
-def drop_step(steps: list[Step], detail: str) -> list[Step]:
-    """`drop-step:NAME`: the driver never sends these steps."""
-    _must_match(steps, detail)
-    return [step for step in steps if step.name != detail]
-
-
-def shorten(steps: list[Step], detail: str) -> list[Step]:
-    """`shorten:NAME,COUNT`: the driver sends only the first COUNT data bytes of the last such step."""
-    name, _, text = detail.partition(",")
-    count = parse.number(text)
-    if count is None or count < 0:
-        raise HushedError(f"'{detail}' is not NAME,COUNT", remedy="like: --mishap shorten:picture,512")
-    _must_match(steps, name)
-    at = max(index for index, step in enumerate(steps) if step.name == name)
-    sends = []
-    for is_data, raw in steps[at].sends:
-        kept = raw[:count] if is_data else raw
-        count -= len(kept) if is_data else 0
-        if kept:
-            sends.append((is_data, kept))
-    return [*steps[:at], replace(steps[at], sends=tuple(sends)), *steps[at + 1 :]]
-
-
-def alter_step(statements: list[Statement], detail: str) -> list[Statement]:
-    """`alter-step:NAME.FIELD=VALUE`: the driver sends this command with another value."""
-    left, equals, value = detail.partition("=")
-    name, dot, field_name = left.partition(".")
-    if not equals or not dot or not any(statement.verb == name for statement in statements):
-        known = sorted({statement.verb for statement in statements})
-        raise HushedError(
-            f"'{detail}' names no step and field", remedy=f"like: alter-step:multiplex-ratio.lines=32; {nearest(name, known)}"
-        )
-    as_number = parse.number(value)
-    new: Value = value if as_number is None else as_number
-    return [
-        replace(statement, words=(), fields={**statement.fields, field_name: new}) if statement.verb == name else statement
-        for statement in statements
-    ]

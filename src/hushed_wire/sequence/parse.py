@@ -1,13 +1,13 @@
 """The .hush language, read: text to statements. What statements mean for a part is the business of `expand`.
 
-One statement a line; `#` starts a comment. Grammar and examples: docs/sequence.md.
+One statement a line; `#` starts a comment; `repeat` opens a block that `end` closes. Grammar and examples: docs/sequence.md.
 """
 
 from __future__ import annotations
 
 import re
 import shlex
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -17,18 +17,23 @@ from ..units import parse as parse_quantity
 
 __all__ = ["Statement", "number", "parse_file", "parse_text"]
 
+LITERAL = ("text", "fill", "picture", "include")  # verbs whose words are taken as they stand
 LONGEST = 1 << 24  # bytes of one data statement
 
 
 @dataclass(frozen=True)
 class Statement:
-    """One line. place: file:line. verb: its first word. words: plain words. fields: those of the form name=value."""
+    """One line. place: file:line. verb: its first word. words: plain words. fields: those of the form name=value.
+
+    block: of `repeat`, the statements up to its `end`.
+    """
 
     place: str
     text: str
     verb: str
     words: tuple[str, ...]
     fields: dict[str, Value]
+    block: tuple[Statement, ...] = ()
 
 
 def number(text: str) -> int | None:
@@ -39,36 +44,89 @@ def number(text: str) -> int | None:
         return int(text)
 
 
-def parse_text(text: str, name: str) -> list[Statement]:
-    """The statements of a sequence; raises HushedError with file:line."""
-    out = []
+def parse_text(text: str, name: str, folder: Path | None = None, within: tuple[Path, ...] = ()) -> list[Statement]:
+    """The statements of a sequence; raises HushedError with file:line.
+
+    folder: where included files lie (None: nothing can be included). within: the files that are being read, outermost first.
+    """
+    open_blocks: list[tuple[Statement, list[Statement]]] = []
+    out: list[Statement] = []
+    here = out
     for count, line in enumerate(text.splitlines(), 1):
         place = f"{name}:{count}"
-        try:
-            words = shlex.split(line, comments=True)
-        except ValueError as error:
-            raise HushedError("a quotation mark without its twin", where=place, remedy="close it, or leave it out") from error
-        if not words:
+        statement = _statement(line, place)
+        if statement is None:
             continue
-        plain: list[str] = []
-        fields: dict[str, Value] = {}
-        for word in words[1:]:
-            key, equals, value = word.partition("=")
-            if not equals:
-                plain.append(word)
-                continue
-            if key in fields:
-                raise HushedError(f"'{key}' is given twice", where=place, remedy="leave one of them")
-            as_number = number(value)
-            fields[key] = value if as_number is None else as_number
-        out.append(Statement(place, " ".join(words), words[0], tuple(plain), fields))
+        if statement.verb == "repeat":
+            open_blocks.append((statement, here))
+            here = []
+        elif statement.verb == "end":
+            if not open_blocks:
+                raise HushedError("'end' without a 'repeat' ahead of it", where=place, remedy="leave it out")
+            opener, outer = open_blocks.pop()
+            outer.append(replace(opener, block=tuple(here)))
+            here = outer
+        elif statement.verb == "include":
+            here += _included(statement, folder, within)
+        else:
+            here.append(statement)
+    if open_blocks:
+        opener = open_blocks[-1][0]
+        raise HushedError(
+            "'repeat' without its 'end'", where=opener.place, remedy="write 'end' on a line behind what is repeated"
+        )
     return out
 
 
-def parse_file(path: Path) -> list[Statement]:
-    """The statements of a .hush file."""
+def _statement(line: str, place: str) -> Statement | None:
+    """One line; None where it is empty."""
     try:
-        text = path.read_text(encoding="utf-8")
+        words = shlex.split(line, comments=True)
+    except ValueError as error:
+        raise HushedError("a quotation mark without its twin", where=place, remedy="close it, or leave it out") from error
+    if not words:
+        return None
+    plain: list[str] = []
+    fields: dict[str, Value] = {}
+    verb = words[0]
+    for word in words[1:]:
+        key, equals, value = word.partition("=")
+        if not equals or verb in LITERAL or not re.fullmatch(r"[A-Za-z][\w-]*", key):
+            plain.append(word)
+            continue
+        if key in fields:
+            raise HushedError(f"'{key}' is given twice", where=place, remedy="leave one of them")
+        as_number = number(value)
+        fields[key] = value if as_number is None else as_number
+    return Statement(place, " ".join(line.split()) if verb in LITERAL else " ".join(words), verb, tuple(plain), fields)
+
+
+def _included(statement: Statement, folder: Path | None, within: tuple[Path, ...]) -> list[Statement]:
+    if len(statement.words) != 1:
+        raise HushedError("'include' needs one file", where=statement.place, remedy="like: include bring-up.hush")
+    if folder is None:
+        raise HushedError("nothing can be included here", where=statement.place, remedy="write the sequence to a file")
+    path = folder / statement.words[0]
+    if path.resolve() in [file.resolve() for file in within]:
+        chain = " includes ".join(file.name for file in (*within, path))
+        raise HushedError(f"files include one another: {chain}", where=statement.place, remedy="take one of the includes out")
+    try:
+        return parse_file(path, within)
+    except HushedError as error:
+        if error.where == str(path):  # the file itself, not a line in it
+            error.where, error.what = statement.place, f"'{statement.words[0]}': {error.what}"
+        raise
+
+
+def parse_file(path: Path, within: tuple[Path, ...] = ()) -> list[Statement]:
+    """The statements of a .hush file, included ones in their places."""
+    return parse_text(read_text(path), str(path), path.parent, (*within, path))
+
+
+def read_text(path: Path) -> str:
+    """The text of a sequence file."""
+    try:
+        return path.read_text(encoding="utf-8")
     except FileNotFoundError as error:
         raise HushedError("no such file", where=str(path), remedy="check the path of the sequence") from error
     except UnicodeDecodeError as error:
@@ -79,17 +137,21 @@ def parse_file(path: Path) -> list[Statement]:
         raise HushedError(
             f"cannot be read: {error.strerror}", where=str(path), remedy="check the file and its permissions"
         ) from error
-    return parse_text(text, str(path))
 
 
 def byte_list(statement: Statement) -> bytes:
     """The numbers of `bytes` and `data`: 0x00 0xFF 0x00*1024."""
+    return bytes_of(statement, statement.words)
+
+
+def bytes_of(statement: Statement, words: tuple[str, ...]) -> bytes:
+    """Some words of a statement as bytes."""
     out = bytearray()
-    if not statement.words:
+    if not words:
         raise HushedError(
             f"'{statement.verb}' needs bytes", where=statement.place, remedy=f"like: {statement.verb} 0x00 0xFF 0x00*8"
         )
-    for word in statement.words:
+    for word in words:
         value, star, times = word.partition("*")
         byte, count = number(value), number(times) if star else 1
         if byte is None or not 0 <= byte <= 255 or count is None or count < 1:

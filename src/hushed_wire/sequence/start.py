@@ -5,25 +5,60 @@ from __future__ import annotations
 from pathlib import Path
 
 from ..errors import HushedError
-from .expand import Step, Target, expand, picture_step
+from .expand import State, Step, Target, _steps
 from .parse import parse_text
 
 __all__ = ["start_text", "test_steps"]
 
 
 def start_text(target: Target) -> str:
-    """The bring-up of a part for a panel, as .hush text; panel keys are filled into the description's lines."""
-    if not target.part.start:
-        raise HushedError(f"{target.part.name} has no ready bring-up", remedy="write a sequence; see docs/sequence.md")
-    panel = target.panel
-    words = {"height": panel.height, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right, **panel.upright}
+    """The bring-up of a part for a panel, as .hush text; panel keys and what the panel needs fill the description's lines."""
+    part, panel = target.part, target.panel
+    lines = part.start_by.get(target.framing, part.start)
+    if not lines:
+        raise HushedError(f"{part.name} has no ready bring-up", remedy="write a sequence; see docs/sequence.md")
+    words: dict[str, object] = {role: part.reset.get(register, 0) for role, register in part.memory.registers.items()}
+    words |= {"height": panel.height, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right, **panel.upright}
     words["charge_pump"] = "on" if panel.supply == "charge-pump" else "off"
-    return "\n".join(line.format(**words) for line in target.part.start) + "\n"
+    for register, value in {**part.reset, **panel.needs}.items():
+        words[register.replace(".", "_").replace("-", "_")] = value
+    words["digits"] = words.get("scan_limit_digits", 8)
+    words["blank"] = 15 if words.get("decode_mode_mask") == "all" else 0
+    out = []
+    for line in lines:
+        filled = line.format(**words)
+        if words.get("decode_mode_mask") == "digits-0-to-3" and line in (f"digit-{k} {{blank}}" for k in range(4)):
+            filled = line.format(blank=15)
+        out.append(filled)
+    return "\n".join(out) + "\n"
 
 
 def test_steps(target: Target) -> list[Step]:
-    """The bring-up, the test picture, and the display on."""
-    from ..picture.test_card import test_card
+    """The bring-up, and a test picture that fits the kind of panel."""
+    state = State({target.name: target}, Path(), target)
+    steps = list(_steps(state, parse_text(start_text(target), f"bring-up of {target.part.name}")))
+    return [*steps, *_picture(state, target)]
 
-    steps = expand(parse_text(start_text(target), f"bring-up of {target.part.name}"), [target], Path())
-    return [*steps[:-1], picture_step(target, test_card(target.panel, target.name), "horizontal", "test picture"), steps[-1]]
+
+def _picture(state: State, target: Target) -> list[Step]:
+    panel, kind = target.panel, target.part.memory.kind
+    if kind == "character":
+        text = _lettered(panel.width, panel.height)
+        return list(_steps(state, parse_text(text, "test picture")))
+    if panel.form == "digits":
+        text = 'text 0,0 "' + "".join(f"{k}." for k in range(panel.width, 0, -1)) + '"'
+        return list(_steps(state, parse_text(text, "test picture")))
+    from ..picture.test_card import colour_card, test_card
+    from .place import pixels_step
+
+    card = colour_card(panel, target.name) if kind == "pixel" else test_card(panel, target.name)
+    return [pixels_step(state, card, "test picture")]
+
+
+def _lettered(width: int, height: int) -> str:
+    """A row number at both ends of each row, and columns counted between them."""
+    rows = []
+    for row in range(height):
+        middle = "".join(str((column + 1) % 10) for column in range(1, width - 1))
+        rows.append(f'text 0,{row} "{chr(65 + row)}{middle}{chr(97 + row)}"')
+    return "\n".join(rows)

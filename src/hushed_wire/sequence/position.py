@@ -1,0 +1,114 @@
+"""One position of a panel in every convention: counted from 0 or 1, column or row first, memory address, the command that goes there.
+
+In plain Python. The twin, from an address back to a position, searches the same table.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..errors import HushedError
+from ..part.wrap import Send
+from .expand import command_sends
+from .parse import parse_text
+from .target import Target
+
+__all__ = ["Position", "position_at", "position_of"]
+
+
+@dataclass(frozen=True)
+class Position:
+    """column, row: from 0 at the top left. place: where in memory, in words. address: in memory. go: lines of .hush that lead
+
+    there. raw: their bytes.
+    """
+
+    column: int
+    row: int
+    unit: str
+    place: str
+    address: int
+    go: tuple[str, ...]
+    raw: tuple[bytes, ...]
+
+    def conventions(self) -> list[tuple[str, str]]:
+        """The ways in which sources write this position."""
+        return [
+            ("column, row from 0", f"{self.column},{self.row}"),
+            ("column, row from 1", f"{self.column + 1},{self.row + 1}"),
+            ("row, column from 0", f"{self.row},{self.column}"),
+            ("row, column from 1", f"{self.row + 1},{self.column + 1}"),
+        ]
+
+
+def _sent(target: Target, lines: list[str]) -> tuple[bytes, ...]:
+    out = []
+    for line in lines:
+        sends: tuple[Send, ...] = command_sends(target.part, parse_text(line, "position")[0])[0]
+        out.append(b"".join(send.raw for send in sends))
+    return tuple(out)
+
+
+def position_of(target: Target, column: int, row: int) -> Position:
+    """A position of the panel; raises HushedError outside of it."""
+    panel, part = target.panel, target.part
+    if part.memory.kind == "port":
+        raise HushedError(f"{part.name} is a bridge and has no positions", remedy="name a display")
+    if not (0 <= column < panel.width and 0 <= row < panel.height):
+        raise HushedError(
+            f"{column},{row} is outside the panel {panel.name}", where="--cell",
+            remedy=f"columns run from 0 to {panel.width - 1}, rows from 0 to {panel.height - 1}",
+        )  # fmt: skip
+    kind = part.memory.kind
+    if kind == "character":
+        spans = panel.cells[row]
+        addresses = [first + k for first, count in zip(spans[0::2], spans[1::2], strict=True) for k in range(count)]
+        address = addresses[column]
+        chip = f", controller {1 + (address >> 8)}" if target.chips > 1 else ""
+        lines = [f"cell-address {address & 0x7F:#04x}"]
+        return Position(
+            column, row, "characters", f"DDRAM {address & 0x7F:02X}h{chip}", address, tuple(lines), _sent(target, lines)
+        )
+    if kind == "digit" and panel.form == "digits":
+        cell = panel.cells[0][column]
+        lines = [f"digit-{cell} 0" if f"digit-{cell}" in part.by_name else f"display-address address={cell}"]
+        return Position(column, 0, "digits", f"byte {cell}", cell, tuple(lines), _sent(target, lines))
+    if kind == "digit":
+        cell, bit = panel.cells[row][column // 8], column % 8
+        bit = 7 - bit if "msb-left" in panel.segments else bit
+        lines = [f"digit-{cell} {1 << bit:#04x}" if f"digit-{cell}" in part.by_name else f"display-address address={cell}"]
+        return Position(column, row, "dots", f"byte {cell}, bit {bit}", cell * 8 + bit, tuple(lines), _sent(target, lines))
+    if kind == "pixel":
+        x, y = column + panel.column_offset, row + panel.row_offset
+        lines = [line.format(left=x, right=x, top=y, bottom=y) for line in part.memory.area["window"]]
+        return Position(
+            column, row, "pixels", f"memory column {x}, row {y}", y * part.memory.columns + x, tuple(lines), _sent(target, lines)
+        )
+    number, own = divmod(column, part.memory.columns) if target.chips > 1 else (0, column)
+    at, page = own + panel.column_offset, row // 8
+    mode = next(iter(part.memory.area))
+    words = {"left": at, "right": at, "top": page, "bottom": page, "page": page, "left_low": at & 15, "left_high": at >> 4}
+    lines = [line.format(**words) for line in part.memory.area[mode]]
+    where = f"chip {number + 1}, " if target.chips > 1 else ""
+    address = (number * part.memory.pages + page) * part.memory.columns + at
+    return Position(
+        column, row, "pixels", f"{where}page {page}, column {at}, bit {row % 8}", address, tuple(lines), _sent(target, lines)
+    )
+
+
+def position_at(target: Target, address: int) -> list[Position]:
+    """The positions of the panel that an address of the memory shows (eight of a byte of a paged memory); [] behind the glass."""
+    panel = target.panel
+    if target.part.memory.kind in ("pixel", "paged"):
+        columns = target.part.memory.columns
+        line, column = divmod(address, columns)
+        if target.part.memory.kind == "pixel":
+            places = [(column - panel.column_offset, line - panel.row_offset)]
+        else:
+            chip, page = divmod(line, target.part.memory.pages) if target.chips > 1 else (0, line)
+            places = [(chip * columns + column - panel.column_offset, page * 8 + bit) for bit in range(8)]
+        return [position_of(target, x, y) for x, y in places if 0 <= x < panel.width and 0 <= y < panel.height]
+    found = [position_of(target, x, y) for y in range(panel.height) for x in range(panel.width)]
+    if target.part.memory.kind == "digit" and panel.form != "digits":
+        return [position for position in found if position.address // 8 == address]
+    return [position for position in found if position.address == address]
