@@ -6,10 +6,13 @@ import tomllib
 import unittest
 from pathlib import Path
 
+import msgspec
+
 from hushed_wire.finding import CODES
 from hushed_wire.part import load
+from hushed_wire.rig.checked import check
 from hushed_wire.rig.pinmap import load_pin_map
-from hushed_wire.rig.schema import Rig, check, msgspec
+from hushed_wire.rig.schema import Rig
 from hushed_wire.rig.vocabulary import MISHAPS
 from hushed_wire.sequence import Target, expand, parse_text
 from support import ROOT, demo, program, raw_samples
@@ -63,8 +66,11 @@ class Examples(unittest.TestCase):
 
     def test_the_sequence_on_its_page_is_one(self) -> None:
         part = load("ssd1306")
-        text = blocks(ROOT / "docs" / "sequence.md", "")[0]
-        self.assertGreater(len(expand(parse_text(text, "page"), [Target("tide", part, part.panel("128x64"))], demo())), 8)
+        pages = blocks(ROOT / "docs" / "sequence.md", "")
+        target = Target("tide", part, part.panel("128x64"))
+        self.assertGreater(len(expand(parse_text(pages[0], "page"), [target], demo())), 8)
+        digits = load("max7219")
+        self.assertEqual(len(expand(parse_text(pages[2], "page"), [Target("d", digits, digits.panel("8-digits"))], demo())), 60)
 
     def test_tables_name_what_there_is(self) -> None:
         readme, sequence = (ROOT / "README.md").read_text(), (ROOT / "docs" / "sequence.md").read_text()

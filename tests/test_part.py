@@ -12,9 +12,11 @@ from hushed_wire.errors import HushedError
 from hushed_wire.part import catalog_names, commands, load, load_file
 from hushed_wire.part.describe import CATALOG, Command
 from hushed_wire.part.framing import Payload, wrap_control_byte
-from hushed_wire.part.paged import EFFECTS, Glass, Memory
+from hushed_wire.part.model import model_of
+from hushed_wire.part.paged import Glass, Memory
 from hushed_wire.picture.layout import as_mounted, pack_pages, unpack_pages
 from hushed_wire.rig import Bus, Device, Rig, read
+from strategies import legal
 from support import acked, i2c_trace, scratch
 
 PART = load("ssd1306")
@@ -37,46 +39,23 @@ def send(text: str) -> tuple[bool, bytes]:
     return False, bytes.fromhex(text)
 
 
-@st.composite
-def legal(draw: st.DrawFn) -> tuple[Command, dict[str, object]]:
-    """A command of the part with legal values."""
-    command = draw(st.sampled_from(PART.command))
-    fields: dict[str, object] = {}
-    for letter, field in command.fields.items():
-        bits = len(command.places[letter])
-        if field.values:
-            name = draw(st.sampled_from(sorted(field.values)))
-            fields[field.name] = int(name) if name.isdigit() else name
-        else:
-            low = field.offset if field.min is None else field.min
-            high = field.offset + (1 << bits) - 1 if field.max is None else field.max
-            fields[field.name] = draw(st.integers(low, high))
-    return command, fields
-
-
 class Table(unittest.TestCase):
-    def test_every_first_word_has_one_meaning(self) -> None:
-        for name in catalog_names():
-            part = load(name)
-            for first in range(256):
-                matching = [c.name for c in part.command if first & c.fixed[0][0] == c.fixed[0][1]]
-                self.assertLessEqual(len(matching), 1)
-                self.assertEqual([part.command[part.table[first]].name] if part.table[first] >= 0 else [], matching)
+    def test_what_the_datasheet_leaves_free_is_unknown(self) -> None:
         # What the datasheet's Table 9-1 leaves free, and nothing else, is unknown.
         free = {*range(0x24, 0x26), 0x28, *range(0x2B, 0x2E), *range(0x30, 0x40), 0x80, *range(0x82, 0x8D), *range(0x8E, 0xA0)}
         free |= {0xA2, 0xA9, 0xAA, 0xAB, 0xAC, 0xAD, *range(0xB8, 0xC0), *range(0xD0, 0xD3), 0xD4, 0xD7, 0xD8}
         free |= {*range(0xDC, 0xE3), *range(0xE4, 0x100)}
-        self.assertEqual(set(np.flatnonzero(PART.table < 0).tolist()), free)
+        self.assertEqual({first for first in range(256) if PART.table()[first] < 0}, free)
 
-    @given(legal())
+    @given(legal(PART))
     def test_fields_and_bytes_are_twins(self, drawn: tuple[Command, dict[str, object]]) -> None:
         command, fields = drawn
         raw = command.encode(fields)  # type: ignore[arg-type]
-        self.assertEqual(PART.command[PART.table[raw[0]]].name, command.name)
+        self.assertEqual(PART.command[PART.table()[raw[0]]].name, command.name)
         self.assertEqual(len(raw), command.length)
         self.assertEqual(command.decode(raw), (fields, ""))
 
-    @given(st.lists(st.one_of(legal(), st.binary(min_size=1, max_size=9)), min_size=1, max_size=30))
+    @given(st.lists(st.one_of(legal(PART), st.binary(min_size=1, max_size=9)), min_size=1, max_size=30))
     @settings(deadline=None)
     def test_streams_of_commands_and_data_are_taken_apart(self, steps: list[object]) -> None:
         runs, expected = [], []
@@ -137,7 +116,7 @@ class Table(unittest.TestCase):
                 load_file(path)
             self.assertEqual(caught.exception.where, str(path))
         for name in catalog_names():
-            self.assertLessEqual({c.effect for c in load(name).command} - {""}, set(EFFECTS))
+            self.assertLessEqual({c.effect for c in load(name).command} - {""}, set(model_of(load(name)).effects) | {"reset"})
 
 
 class ControlByte(unittest.TestCase):

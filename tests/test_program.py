@@ -171,6 +171,14 @@ class Products(unittest.TestCase):
             self.assertLessEqual(max(map(len, text.splitlines())), 140)
 
 
+OTHER_BUS = """
+[[bus]]
+name = "front"
+kind = "spi"
+lines = { sck = "SCL", mosi = "SDA" }
+"""
+
+
 class BadInput(unittest.TestCase):
     """One error on stderr that names the place and the remedy, status 2, nothing on stdout, nothing written."""
 
@@ -220,10 +228,16 @@ class BadInput(unittest.TestCase):
 
     def test_rigs_and_options(self) -> None:
         rig = (demo() / "front-desk.toml").read_text()
-        (demo() / "spi.toml").write_text(rig.replace('kind = "i2c"', 'kind = "spi"'))
+        (demo() / "spi.toml").write_text(
+            rig.replace('kind = "i2c"', 'kind = "spi"')
+            .replace("scl =", "sck =")
+            .replace("sda =", "mosi =")
+            .replace("address", "# ")
+            .replace("pins", "# ")
+        )
         (demo() / "elsewhere.toml").write_text(rig.replace('scl = "SCL"', 'scl = "CLOCK"'))
         for words, said in (
-            (("--rig", "spi.toml"), r"spi\.toml: its bus is spi; this version decodes I2C"),
+            (("--rig", "spi.toml"), r"spi\.toml: its bus is spi; this version reads captures of I2C"),
             (("--rig", "elsewhere.toml"), r"SCL on line 'CLOCK', which the capture lacks\n  the capture has SCL, SDA"),
             (("--rig", "none.toml"), r"none\.toml: no such file"),
             (("--rig", "healthy.vcd"), r"healthy\.vcd: not TOML"),

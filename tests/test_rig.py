@@ -10,14 +10,15 @@ from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
 from hushed_wire.part import load
+from hushed_wire.part.wrap import Send
 from hushed_wire.picture import image
 from hushed_wire.rig import Options, assume, load_rig, read, rig_toml
 from hushed_wire.rig.rehearse import rehearse, steps_of
 from hushed_wire.rig.vocabulary import parse_mishap
 from hushed_wire.sequence import Target, expand, parse_text
 from hushed_wire.trace import read_capture
+from strategies import legal
 from support import demo, scratch
-from test_part import legal
 
 PART = load("ssd1306")
 TARGET = Target("tide", PART, PART.panel("128x64"))
@@ -26,7 +27,7 @@ RIG = (demo() / "front-desk.toml").read_text()
 
 
 def steps(text: str) -> list[tuple[bool, bytes]]:
-    return [send for step in expand(parse_text(text, "s.hush"), [TARGET], demo()) for send in step.sends]
+    return [(send.data, send.raw) for step in expand(parse_text(text, "s.hush"), [TARGET], demo()) for send in step.sends]
 
 
 class RigFile(unittest.TestCase):
@@ -50,7 +51,7 @@ class RigFile(unittest.TestCase):
                 r"device 'tide': address: ssd1306 cannot have 0x7a \(that is the 8-bit form: halve it\)",
             ),
             ("address = 0x3D", "", r"device 'tide': address: is missing"),
-            ('on = "front"', 'on = "frunt"', r"device 'tide': on: there is no bus 'frunt'\n.*'front'"),
+            ('on = "front"', 'on = "frunt"', r"device 'tide': on: there is no bus or bridge 'frunt'\n.*'front'"),
             ('part = "ssd1306"', 'part = "ssd1309"', r"device 'tide': the catalog has no part 'ssd1309'\n.*'ssd1306'"),
             (
                 'panel = "128x64-yellow-blue"',
@@ -81,7 +82,7 @@ class RigFile(unittest.TestCase):
 
 
 class Sequences(unittest.TestCase):
-    @given(st.lists(legal(), min_size=1, max_size=20))
+    @given(st.lists(legal(PART), min_size=1, max_size=20))
     @settings(deadline=None, max_examples=50)
     def test_commands_by_name_give_their_bytes(self, drawn: list[tuple[object, dict[str, object]]]) -> None:
         text = "\n".join(" ".join([c.name, *(f"{k}={v}" for k, v in fields.items())]) for c, fields in drawn)  # type: ignore[attr-defined]
@@ -199,8 +200,8 @@ class Rehearsal(unittest.TestCase):
         acts = [parse_mishap(text) for text in ("drop-step:charge-pump", "shorten:picture,100", "alter-step:contrast.level=1")]
         changed = {step.name: step for step in steps_of(demo() / "tide.hush", rig, acts)}
         self.assertNotIn("charge-pump", changed)
-        self.assertEqual(sum(len(raw) for is_data, raw in changed["picture"].sends if is_data), 100)
-        self.assertEqual(changed["contrast"].sends, ((False, b"\x81\x01"),))
+        self.assertEqual(sum(len(send.raw) for send in changed["picture"].sends if send.data), 100)
+        self.assertEqual(changed["contrast"].sends, (Send(False, b"\x81\x01"),))
 
 
 class Assumptions(unittest.TestCase):

@@ -66,7 +66,7 @@ def _table(out: Any, records: list[dict[str, Any]]) -> None:
     from rich.text import Text
 
     from ..units import show
-    from ..view.listing import plain_table
+    from ..view.tables import plain_table
 
     table = plain_table()
     for head in ("link", "name", "driver", "clock", "can", "in use by drivers", "state"):

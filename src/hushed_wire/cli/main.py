@@ -21,6 +21,9 @@ COMMANDS: list[tuple[str, str, str]] = [
     ("wire up", "wiring", "can this wiring work? wire list, what to probe, and what is wrong with a rig"),
     ("wire up", "links", "live buses within reach, and what each can do"),
     ("wire up", "scan", "which addresses answer, on a bus or in a capture, and what each could be"),
+    ("bring up", "catalog", "the parts known, or one part's commands, memory, timing, ready bring-up"),
+    ("bring up", "explain", "what these bytes mean to a part"),
+    ("bring up", "build", "checks a sequence, and lists or writes its words"),
     ("bring up", "rehearse", "the capture that a sequence should give on a rig, as a file, with mishaps on request"),
     ("bring up", "send", "sends a sequence or a test picture over a link"),
     ("listen", "decode", "transactions and controller commands"),
@@ -128,6 +131,12 @@ def _run(words: list[str]) -> int:
         )
     parser = _parser_for(words[0])
     args = parser.parse_args(words[1:])
+    if getattr(args, "catalog", None):
+        from pathlib import Path
+
+        from ..part.describe import add_folder
+
+        add_folder(Path(args.catalog))
     status: int = args.run(args)
     sys.stdout.flush()
     return status

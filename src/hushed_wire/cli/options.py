@@ -43,6 +43,12 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
     group.add_argument("--clock", metavar="RATE", help="bus clock that is meant, like 400kHz")
     group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
+    add_catalog(parser)
+
+
+def add_catalog(parser: Any) -> None:
+    """Parts of the user's own."""
+    parser.add_argument("--catalog", metavar="DIR", help="a folder with part descriptions of your own (*.toml)")
 
 
 def add_link(parser: Any) -> None:

@@ -25,6 +25,7 @@ mishaps:
   flaky:DEVICE,PERCENT         a loose contact: a device misses that share of its calls
   double-address:DEVICE        the driver shifts an address that is shifted already
   fast-clock:RATE              the driver clocks at another rate than the rig says
+  short-wait:PERCENT           all waits, the parts' own times among them, last only that share
   drop-step:NAME               the driver leaves out all steps of that name
   shorten:NAME,COUNT           the driver sends only the first COUNT data bytes of the last such step
   alter-step:NAME.FIELD=VALUE  the driver sends a command with another value
@@ -46,7 +47,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--mishap", action="append", default=[], metavar="WHAT:DETAIL", help="do this on purpose (repeatable; list below)"
     )
     parser.add_argument("--clock", metavar="RATE", help="bus clock (default: the rig's)")
-    parser.add_argument("--rate", metavar="RATE", help="sample rate of the capture (default: 50 samples a clock)")
+    parser.add_argument(
+        "--rate", metavar="RATE", help="sample rate of the capture (default: enough for the shortest thing on the wires)"
+    )
     parser.add_argument("--jitter", metavar="T", default="5ns", help="jitter of edges, RMS (default: 5ns)")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of all that is random (default: 0)")
     parser.add_argument("--volts", action="store_true", help="write volts, with the rig's supply and rise time, to a .csv")

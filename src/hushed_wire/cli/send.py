@@ -79,7 +79,7 @@ def _steps(args: argparse.Namespace, rig: Rig) -> list[Step]:
 def _listed(args: argparse.Namespace, steps: list[Step]) -> int:
     records = [
         {"place": s.place, "device": s.device, "step": s.text, "wait": float(s.wait),
-         "transactions": [{"data": is_data, "bytes": list(raw)} for is_data, raw in s.sends]}
+         "transactions": [{"data": send.data, "bytes": list(send.raw)} for send in s.sends]}
         for s in steps
     ]  # fmt: skip
     if args.format == "json":
@@ -91,13 +91,13 @@ def _listed(args: argparse.Namespace, steps: list[Step]) -> int:
     def write(out: Any) -> None:
         from rich.text import Text
 
-        from ..view.listing import plain_table
+        from ..view.tables import plain_table
 
         table = plain_table()
         for head in ("step", "bytes", "then"):
             table.add_column(head, overflow="fold")
         for step in steps:
-            raw = b"".join(data for _, data in step.sends)
+            raw = b"".join(send.raw for send in step.sends)
             shown = raw[:12].hex(" ").upper() + (f" … {len(raw):,} in all" if len(raw) > 12 else "")
             table.add_row(Text(step.text), shown, f"wait {float(step.wait) * 1e3:g} ms" if step.wait else "")
         out.print(table)

@@ -55,8 +55,8 @@ def _report(out: Any, wiring: Any, title: str) -> None:
     from rich.text import Text
 
     from ..units import show
-    from ..view.listing import plain_table
     from ..view.report import one_finding
+    from ..view.tables import plain_table
 
     out.print(Text(f"{title}: {len(wiring.wires)} wires", style="head"))
     out.print()

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import random
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
 from ..rig.schema import Bus, Device, Rig, the_bus
@@ -17,7 +17,6 @@ from ..units import parse
 from .base import BusHeld, Refused
 
 if TYPE_CHECKING:
-    from ..part.paged import Glass
     from ..sequence import Target
 
 __all__ = ["Desk"]
@@ -119,13 +118,13 @@ class Desk:
     def close(self) -> None:
         """Nothing to let go of."""
 
-    def glass(self, name: str) -> Glass:
+    def glass(self, name: str) -> Any:
         """What a device's panel shows now."""
         import numpy as np
 
         from ..bus.words import START, STOP, Transactions, Words
         from ..part import FRAMINGS, commands
-        from ..part.paged import Memory
+        from ..part.chips import model_for
 
         seat = self.seats[name]
         data = np.frombuffer(b"".join(raw for _, raw in seat.received), np.uint8)
@@ -138,9 +137,8 @@ class Desk:
         count = len(lengths)
         marks = np.full(count, START, np.uint8), np.full(count, STOP, np.uint8)
         table = Transactions(last - lengths, last, when, when, *marks, np.zeros(count, np.uint8))
-        payload = FRAMINGS[seat.target.part.framings[0]](words, table, table.first, np.arange(count))
-        memory = Memory.of(commands(seat.target.part, payload))
-        return memory.glass(seat.target.panel)
+        payload = FRAMINGS[seat.target.framing](words, table, table.first, np.arange(count))
+        return model_for(seat.target.part, [commands(seat.target.part, payload)]).glass(seat.target.panel)
 
 
 def held(line: str, role: str) -> BusHeld:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..errors import HushedError
-from ..part.control import wrap_control_byte
+from ..part.wrap import transfers
 from ..rig.schema import Rig, the_bus
 from ..sequence import Step
 from .base import Link, Refused
@@ -45,7 +45,7 @@ def send(steps: list[Step], rig: Rig, link: Link, progress: Callable[[int], None
     link.check()
     bus = the_bus(rig)
     devices = {device.name: device for device in rig.devices_on(bus)}
-    room = min(bus.driver.longest_write or link.room, link.room) - 1  # a control byte goes ahead of each piece
+    room = min(bus.driver.longest_write or link.room, link.room)
     out = Sent()
     begin = link.clock()
     first_picture = 0.0
@@ -55,10 +55,10 @@ def send(steps: list[Step], rig: Rig, link: Link, progress: Callable[[int], None
             raise HushedError(
                 f"device '{step.device}' is not on bus '{bus.name}'", where=step.place, remedy="give the rig of its own bus"
             )
+        target = rig.target(device)
         try:
-            for is_data, raw in step.sends:
-                for first in range(0, len(raw), room):
-                    behind = wrap_control_byte(raw[first : first + room], is_data)
+            for transfer in transfers(target.framing, step.sends, 0, room):
+                for _, behind in transfer.pieces:
                     link.write(device.address, behind)
                     out.transactions += 1
                     out.data += len(behind)

@@ -11,7 +11,8 @@ from ..bus.i2c_address import SEARCH, addresses
 from ..bus.roles import best_i2c, excerpt, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
 from ..part import FRAMINGS, Commands, Part, catalog_names, commands, load
-from ..part.paged import Memory
+from ..part.model import model_of
+from ..part.neighbours import COMMON
 from ..trace import Trace
 from .schema import Bus, Device, Rig
 
@@ -112,20 +113,28 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
     who = addresses(decoded.words, table)
     tried = [int(address) for address in np.unique(who.address) if address >= 0]
     answered = {int(address) for address in np.unique(who.address[who.answered])}
-    parts = [load(name) for name in ([options.part] if options.part else catalog_names())]
+    parts = [load(name) for name in ([options.part] if options.part else sorted(catalog_names(), key=usual_first))]
     out = []
     known = {address for part in parts if part.i2c for address in part.i2c.addresses}
     called = tried if len(tried) < SEARCH else []
     for address in sorted(answered & known) or called:  # who was called in vain matters only where nobody answered
+        best: tuple[float, Part, Commands] | None = None
         for part in parts:
-            if part.i2c is None or address not in part.i2c.addresses:
+            if (
+                part.i2c is None
+                or address not in part.i2c.addresses
+                or part.memory.kind == "port"
+                or part.framings[0] not in FRAMINGS
+            ):
                 continue
             chosen = np.flatnonzero((who.address == address) & ~who.read & who.answered)
             own = commands(part, FRAMINGS[part.framings[0]](decoded.words, table, who.first, chosen))
-            if len(own) and np.count_nonzero(own.kind == -1) > len(own) / 4:
-                continue  # most of it is no command of this part
+            strange = np.count_nonzero(own.kind == -1) / max(1, len(own))
+            if strange <= 1 / 4 and (best is None or strange < best[0]):  # more than that is no command of this part
+                best = strange, part, own
+        if best is not None:
+            _, part, own = best
             out.append(_device(part, address, options, assumed, answers=address in answered, fitting=_fitting(part, own)))
-            break
     if not out and options.part:
         part = parts[0]
         if part.i2c is not None:
@@ -144,6 +153,11 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
     return out
 
 
+def usual_first(name: str) -> tuple[bool, str]:
+    """Order in which parts are tried: of parts that a capture cannot tell apart the commoner one is meant."""
+    return name not in COMMON, name
+
+
 def _meant(part: Part, tried: list[int]) -> int:
     """The address that a driver probably meant: one that it used, in either form, else the part's first."""
     possible = part.i2c.addresses if part.i2c else [0]
@@ -155,7 +169,7 @@ def _meant(part: Part, tried: list[int]) -> int:
 
 def _fitting(part: Part, own: Commands) -> tuple[str, str]:
     """The one ready panel that the captured set-up is for, and why; ("", "") where it does not tell."""
-    memory = Memory.of(own)
+    memory = model_of(part).of(own)
     rules = {rule.register: rule.must_equal for rule in part.bring_up if rule.must_equal}
     values = {register: memory.register(register) for register in rules}
     if not values or None in values.values():
@@ -181,4 +195,4 @@ def _device(
     if not options.panel:
         why = f"as its {fitting[1]}" if fitting[0] else "the usual one"
         assumed[f"panel of {name}"] = f"its panel is {panel}, {why}; say --panel for another"
-    return Device(name, "bus", part.name, address, panel)
+    return Device(name, "bus", part.name, address, panel=panel)

@@ -7,6 +7,7 @@ is kept as transactions all the same.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +17,7 @@ from ..bus.i2c_address import Addresses, addresses
 from ..bus.words import Transactions
 from ..errors import HushedError
 from ..part import FRAMINGS, Commands, Panel, Part, commands
-from ..part.paged import Glass, Memory
+from ..part.chips import model_for
 from ..trace import Trace
 from .schema import Bus, Device, Rig, the_bus
 
@@ -33,10 +34,10 @@ class DeviceReading:
     part: Part
     panel: Panel
     commands: Commands
-    memory: Memory
+    memory: Any
     started: bool
 
-    def glass(self, when: int | None = None) -> Glass:
+    def glass(self, when: int | None = None) -> Any:
         """What the panel shows at a tick (None: at the end)."""
         return self.memory.glass(self.panel, from_reset=self.started, **({} if when is None else {"when": when}))
 
@@ -93,11 +94,13 @@ def read_with(trace: Trace, rig: Rig, bus: Bus, scl: int, sda: int) -> Reading:
     devices = []
     for device in rig.devices_on(bus):
         target = rig.target(device)
+        if target.framing not in FRAMINGS:
+            continue
         chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
-        payload = FRAMINGS[target.part.framings[0]](decoded.words, table, who.first, chosen)
+        payload = FRAMINGS[target.framing](decoded.words, table, who.first, chosen)
         own = commands(target.part, payload)
         seen = {target.part.command[kind].name for kind in np.unique(own.kind[own.kind >= 0]).tolist()}
         started = len(seen & set(target.part.start_up)) >= START_UP_SEEN
-        memory = Memory.of(own, float(trace.tick), started)
+        memory = model_for(target.part, [own], float(trace.tick), started)
         devices.append(DeviceReading(device, target.part, target.panel, own, memory, started))
     return Reading(trace, rig, bus, scl, sda, decoded, table, who, devices)

@@ -14,23 +14,24 @@ import numpy as np
 
 from ..bus import i2c
 from ..errors import HushedError, nearest
-from ..part.framing import wrap_control_byte
+from ..part import load
 from ..sequence import Statement, Step, expand, parse_file
-from ..sequence.expand import alter_step, drop_step, shorten
+from ..sequence.alter import alter_step, drop_step, shorten
 from ..trace import Trace, mishap
+from ..trace.merge import merge
 from ..trace.sampling import sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
-from .schema import Bus, Rig, the_bus
+from .moves import REST, TICK, Move, Mover, clock_of, encode_moves, pulse_of
+from .schema import Bus, Rig
 from .vocabulary import Mishap, address_of, share_of
 
-__all__ = ["rehearse", "steps_of"]
+__all__ = ["bus_of", "rehearse", "steps_of"]
 
-TICK = Fraction(1, 10**9)
-REST = Fraction(20, 10**6)  # a driver's pause between two transactions
 LEAD = Fraction(200, 10**6)  # idle bus at both ends
 DEFAULT_CLOCK = Fraction(400_000)
-SAMPLES_A_CLOCK = 50
+SAMPLES_A_CLOCK = {"i2c": 50}
+USUAL_SAMPLES = 12
 LONGEST = 600  # seconds
 
 
@@ -56,91 +57,164 @@ def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
     return steps
 
 
+def bus_of(steps: list[Step], rig: Rig) -> Bus:
+    """The bus that a sequence speaks on. Raises HushedError where it speaks on several, or is empty."""
+    devices = {device.name: device for device in rig.device}
+    first: Bus | None = None
+    for step in steps:
+        bus = rig.way_to(devices[step.device])[0]
+        if first is not None and bus.name != first.name:
+            raise HushedError(
+                f"device '{step.device}' is on bus '{bus.name}', what came before was on '{first.name}'",
+                where=step.place,
+                remedy="one sequence drives one bus: split it",
+            )
+        first = bus
+    if first is None:
+        raise HushedError("the sequence does nothing", remedy="write a command; see docs/sequence.md")
+    return first
+
+
 def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | None = None, seed: int = 0) -> Trace:
     """The exact trace of steps on the rig's bus, its lines named as the rig names them."""
-    bus = the_bus(rig)
-    clock = clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK)
+    bus = bus_of(steps, rig)
+    haste = Fraction(1)
     for act in mishaps:
         if act.kind == "fast-clock":
             clock = parse(act.detail, "Hz", "--mishap")
-    if not 1 <= clock <= 20_000_000:
-        raise HushedError(f"a clock of {float(clock):g} Hz", where="--clock", remedy="I2C runs from 1 Hz to a few MHz")
-    at = {device.name: device.address for device in rig.devices_on(bus)}
-    misses: dict[str, float] = {}
-    for act in mishaps:
-        if act.kind == "strap":
-            name, address = address_of(act.detail)
-            _must_be(name, rig)
-            at[name] = address
-        elif act.kind == "flaky":
-            name, _, share = act.detail.partition(",")
-            _must_be(name, rig)
-            misses[name] = share_of(share)
+        elif act.kind == "short-wait":
+            haste = Fraction(share_of(act.detail))
         elif act.kind == "garble":
             raise HushedError(
                 "'garble' acts between host and probe", where="--mishap", remedy="see hushed-wire send --link stand-in"
             )
+        elif act.kind in ("strap", "flaky", "refuse", "double-address"):
+            _must_be(act.detail.partition(",")[0].strip(), rig)
+            if bus.kind != "i2c":
+                raise HushedError(
+                    f"'{act.kind}' acts on devices with an address", where="--mishap", remedy=f"bus '{bus.name}' is {bus.kind}"
+                )
+    moves = list(Mover(rig, haste).moves(steps, bus))
+    lead = int(LEAD / TICK)
+    rests = sum(move.gap + int(move.pauses.sum()) for move in moves)
+    if rests * TICK > LONGEST:
+        raise _too_long(float(rests * TICK))
+    if bus.kind == "i2c":
+        return _i2c(moves, rig, bus, mishaps, clock, seed, lead)
+    part = rig.target(rig.device[[device.name for device in rig.device].index(steps[0].device)]).part
+    bridges = [bridge for bridge in rig.bridge if bridge.on == bus.name]
+    if bridges and not rig.devices_on(bus):
+        part = load(bridges[0].part)
+    names = tuple(bus.lines.values())
+    return encode_moves(moves, bus, part, {role: k for k, role in enumerate(bus.lines)}, names, lead, lead, clock)
+
+
+def _too_long(seconds: float) -> HushedError:
+    return HushedError(
+        f"the sequence would last {seconds:.0f} s", remedy=f"shorten its waits; a rehearsal lasts at most {LONGEST} s"
+    )
+
+
+def _i2c(moves: list[Move], rig: Rig, bus: Bus, mishaps: list[Mishap], clock: Fraction | None, seed: int, lead: int) -> Trace:
+    clock = clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK)
+    if not 1 <= clock <= 20_000_000:
+        raise HushedError(f"a clock of {float(clock):g} Hz", where="--clock", remedy="I2C runs from 1 Hz to a few MHz")
+    answering, doubled = _answering(rig, bus, mishaps)
+    value, ack, lengths, gaps = _words(moves, answering, doubled, random.Random(seed))
+    timing = i2c.Timing.at(clock, TICK)
+    total = int(gaps.sum()) + int(lengths.sum()) * 9 * (timing.low + timing.high)
+    if total * TICK > LONGEST:
+        raise _too_long(float(total * TICK))
+    trace = i2c.encode(value, ack, lengths, np.zeros(len(lengths), dtype=bool), gaps, timing, TICK, lead, lead)
+    names = tuple({"SCL": bus.lines["scl"], "SDA": bus.lines["sda"]}[name] for name in trace.names)
+    trace = trace.select([0, 1], names)
+    beside = [role for role in bus.lines if role not in ("scl", "sda")]
+    return _beside(trace, moves, bus, beside, timing, lead) if beside else trace
+
+
+def _beside(trace: Trace, moves: list[Move], bus: Bus, beside: list[str], timing: i2c.Timing, lead: int) -> Trace:
+    """The lines beside an I2C bus, as the moves set them: high until a step says otherwise."""
+    level = dict.fromkeys(beside, True)
+    now, times, levels = lead, [0], [tuple(level.values())]
+    for move in moves:
+        now += move.gap
+        for role, high in move.levels:
+            if role in level:
+                level[role] = high
+                times.append(now)
+                levels.append(tuple(level.values()))
+        if move.address is not None and len(move.words):
+            now += timing.start_hold + (1 + len(move.words)) * 9 * (timing.low + timing.high) + timing.low + timing.stop_setup
+    packed = np.array([sum(high << k for k, high in enumerate(row)) for row in levels], np.uint8)
+    keep = np.append(np.diff(times) > 0, True)
+    other = Trace(tuple(bus.lines[role] for role in beside), np.array(times, np.int64)[keep], packed[keep], trace.end, trace.tick)
+    return merge(trace, other)
+
+
+def _answering(rig: Rig, bus: Bus, mishaps: list[Mishap]) -> tuple[dict[int, float], set[str]]:
+    """For each address that is there the share of calls that it misses; and the devices called by a doubled address."""
+    at = {device.name: device.address for device in rig.devices_on(bus)}
+    at |= {bridge.name: bridge.address for bridge in rig.bridge if bridge.on == bus.name}
+    misses: dict[str, float] = {}
+    for act in mishaps:
+        if act.kind == "strap":
+            name, address = address_of(act.detail)
+            at[name] = address
+        elif act.kind == "flaky":
+            name, _, share = act.detail.partition(",")
+            misses[name] = share_of(share)
     # Behind exchanged wires no device understands anything.
     deaf = {act.detail for act in mishaps if act.kind == "refuse"}
     if any(act.kind == "swap" for act in mishaps):
-        deaf |= {device.name for device in rig.device}
+        deaf |= set(at)
     doubled = {act.detail for act in mishaps if act.kind == "double-address"}
-    for name in deaf | doubled:
-        _must_be(name, rig)
-    answering = {address: misses.get(name, 0.0) for name, address in at.items() if name not in deaf and address is not None}
-    value, ack, lengths, gaps = _words(steps, rig, bus, answering, doubled, random.Random(seed))
-    timing = i2c.Timing.at(clock, TICK)
-    lead = int(LEAD / TICK)
-    total = int(gaps.sum()) + int(lengths.sum()) * 9 * (timing.low + timing.high)
-    if total * TICK > LONGEST:
-        raise HushedError(
-            f"the sequence would last {float(total * TICK):.0f} s",
-            remedy=f"shorten its waits; a rehearsal lasts at most {LONGEST} s",
-        )
-    trace = i2c.encode(value, ack, lengths, np.zeros(len(lengths), dtype=bool), gaps, timing, TICK, lead, lead)
-    names = tuple({"SCL": bus.lines["scl"], "SDA": bus.lines["sda"]}[name] for name in trace.names)
-    return trace.select([0, 1], names)
+    return {address: misses.get(name, 0.0) for name, address in at.items() if name not in deaf and address is not None}, doubled
 
 
 def _must_be(name: str, rig: Rig) -> None:
-    if name not in [device.name for device in rig.device]:
-        raise HushedError(f"the rig has no device '{name}'", where="--mishap", remedy=nearest(name, [d.name for d in rig.device]))
+    names = [device.name for device in rig.device] + [bridge.name for bridge in rig.bridge]
+    if name not in names:
+        raise HushedError(f"the rig has no device '{name}'", where="--mishap", remedy=nearest(name, names))
 
 
 def _words(
-    steps: list[Step], rig: Rig, bus: Bus, answering: dict[int, float], doubled: set[str], chance: random.Random
+    moves: list[Move], answering: dict[int, float], doubled: set[str], chance: random.Random
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """All bytes of all transactions: value and ack of each byte, length and gap (ticks) of each transaction.
-
-    answering: for each address that is there the share of calls that it misses.
-    """
-    devices = {device.name: device for device in rig.devices_on(bus)}
-    room = bus.driver.longest_write - 1 if bus.driver.longest_write else 1 << 30
+    """All bytes of all transactions: value and ack of each byte, length and gap (ticks) of each transaction."""
     out, acks, lengths, gaps = bytearray(), bytearray(), [], []
-    rest = REST
-    for step in steps:
-        for is_data, raw in step.sends:
-            device = devices.get(step.device)
-            if device is None or device.address is None:
-                raise HushedError(
-                    f"device '{step.device}' is not on bus '{bus.name}'", where=step.place, remedy="rehearse its own rig"
-                )
-            address = device.address * (2 if step.device in doubled else 1) & 0x7F
-            for first in range(0, len(raw), room):
-                answers = address in answering and chance.random() >= answering[address]
-                behind = wrap_control_byte(raw[first : first + room], is_data) if answers else b""
-                out += bytes([address << 1]) + behind  # a driver stops at a refused address
-                acks += bytes([answers]) * (1 + len(behind))
-                lengths.append(1 + len(behind))
-                gaps.append(int(rest / TICK))
-                rest = REST
-        rest += step.wait
+    owed = 0
+    for move in moves:
+        if not len(move.words) or move.address is None:
+            owed += move.gap
+            continue
+        address = move.address * (2 if move.device in doubled else 1) & 0x7F
+        answers = address in answering and chance.random() >= answering[address]
+        behind = move.words.astype(np.uint8).tobytes() if answers else b""
+        out += bytes([address << 1]) + behind  # a driver stops at a refused address
+        acks += bytes([answers]) * (1 + len(behind))
+        lengths.append(1 + len(behind))
+        gaps.append(max(move.gap, int(REST / TICK)) + owed)
+        owed = 0
     return (
         np.frombuffer(bytes(out), np.uint8),
         np.frombuffer(bytes(acks), np.uint8).astype(bool),
         np.array(lengths, np.int64),
         np.array(gaps, np.int64),
     )
+
+
+def usual_rate(rig: Rig, bus: Bus, steps: list[Step], clock: Fraction | None) -> Fraction:
+    """Samples a second for a rehearsal where nothing else is said: enough for the shortest thing on the wires."""
+    if bus.kind == "i2c":
+        return SAMPLES_A_CLOCK["i2c"] * (clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK))
+    device = next(device for device in rig.device if device.name == steps[0].device)
+    part = rig.target(device).part
+    if bus.kind == "parallel":
+        pulse = pulse_of(part, bus, clock)
+        wanted = 6 / (min(pulse.setup, pulse.width, pulse.rest) * TICK)
+    else:
+        wanted = USUAL_SAMPLES * clock_of(part, bus, clock)
+    return min(Fraction(500_000_000), wanted)
 
 
 def rehearse(
@@ -168,9 +242,8 @@ def rehearse(
             except HushedError as error:
                 error.where = error.where or "--mishap"
                 raise
-    bus = the_bus(rig)
-    usual = clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK)
-    rate = rate or SAMPLES_A_CLOCK * usual
+    bus = bus_of(steps, rig)
+    rate = rate or usual_rate(rig, bus, steps, clock)
     if not 1000 <= rate <= 10**9:
         raise HushedError(f"a sample rate of {float(rate):g} Hz", where="--rate", remedy="choose 1 kHz to 1 GHz")
     if in_volts:

@@ -1,13 +1,12 @@
 """The rig file: which lines play which roles, what hangs on the bus. Read, checked, written back.
 
-The schema is the types below; what types cannot say is in `check`. Errors name the file, the key and the reason.
+The schema is the types below; what types cannot say is in `checked`. Errors name the file, the key and the reason.
 """
 
 from __future__ import annotations
 
 import re
 import tomllib
-from fractions import Fraction
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,13 +14,26 @@ import msgspec
 
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
+from ..part.wrap import BUS_OF
 from ..sequence import Target
-from ..units import parse
 
-__all__ = ["Bus", "Device", "Driver", "Rig", "load_rig", "rig_toml", "the_bus"]
+__all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "load_rig", "pins_of", "rig_toml", "the_bus"]
 
-ROLES = {"i2c": ("scl", "sda")}  # roles that a bus cannot do without
-OPTIONAL_ROLES = {"i2c": ("reset",)}
+# Roles that a bus cannot do without, and those that it may have. A parallel bus also needs e or wr: see `check`.
+DATA = tuple(f"d{k}" for k in range(16))
+BESIDE = ("reset", "backlight")
+ROLES: dict[str, tuple[str, ...]] = {
+    "i2c": ("scl", "sda"),
+    "spi": ("sck", "mosi"),
+    "parallel": ("d4", "d5", "d6", "d7"),
+    "shift": ("clock", "data"),
+}
+OPTIONAL_ROLES: dict[str, tuple[str, ...]] = {
+    "i2c": BESIDE,
+    "spi": ("miso", "cs", "cs1", "cs2", "cs3", "dc", *BESIDE),
+    "parallel": (*DATA[:4], *DATA[8:], "rs", "rw", "e", "e2", "wr", "rd", "cs", "cs1", "cs2", "cs3", *BESIDE),
+    "shift": ("latch", "enable", *BESIDE),
+}
 
 
 class Driver(msgspec.Struct, forbid_unknown_fields=True):
@@ -47,10 +59,35 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
     lines: dict[str, str] = {}
     pins: dict[str, str | int] = {}
     through: dict[str, str] = {}
+    mode: Literal[0, 1, 2, 3] = 0
+    bits: int = 0  # of an SPI word; 0: as the part wants it
+    order: Literal["msb", "lsb"] = "msb"
+    select: Literal["low", "high"] = "low"  # the level that selects
+
+
+class Bridge(msgspec.Struct, forbid_unknown_fields=True):
+    """A chip between a bus and what hangs on its outputs. drives: role of the bus behind it to output pin.
+
+    count: how many of it in a chain; the outputs of the second go on counting behind those of the first.
+    """
+
+    name: str
+    on: str
+    part: str
+    drives: dict[str, str]
+    address: int | None = None
+    count: int = 1
+    select: str = ""
+    supply: str = ""
+    mode: Literal[0, 1, 2, 3] = 0
+    level: Literal["low", "high"] = "low"
 
 
 class Device(msgspec.Struct, forbid_unknown_fields=True):
-    """A part on a bus, with its panel: the name of a ready one, or a table (`ready` names what the table starts from)."""
+    """A part on a bus or bridge, with its panel: the name of a ready one, or a table (`ready` names what it starts from).
+
+    position: in a chain of parts that share a select, 0 nearest to the driver. select: the role of its select line.
+    """
 
     name: str
     on: str
@@ -60,6 +97,8 @@ class Device(msgspec.Struct, forbid_unknown_fields=True):
     supply: str = ""
     current: str = ""
     plugged: dict[str, str | int] = {}
+    position: int = 0
+    select: str = ""
 
 
 class Rig(msgspec.Struct, forbid_unknown_fields=True):
@@ -67,26 +106,85 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
 
     title: str = ""
     bus: list[Bus] = []
-    bridge: list[dict[str, Any]] = []
+    bridge: list[Bridge] = []
     device: list[Device] = []
 
     def bus_named(self, name: str) -> Bus:
         """The bus of that name."""
         return next(bus for bus in self.bus if bus.name == name)
 
+    def bridge_named(self, name: str) -> Bridge | None:
+        """The bridge of that name, None where there is none."""
+        return next((bridge for bridge in self.bridge if bridge.name == name), None)
+
+    def way_to(self, device: Device) -> tuple[Bus, list[Bridge]]:
+        """The bus that leads to a device, and the bridges on the way, nearest to the bus first."""
+        bridges: list[Bridge] = []
+        on = device.on
+        while (bridge := self.bridge_named(on)) is not None and len(bridges) <= len(self.bridge):
+            bridges.insert(0, bridge)
+            on = bridge.on
+        return self.bus_named(on), bridges
+
+    def roles_at(self, device: Device) -> tuple[str, set[str], int]:
+        """Kind, roles and word length of what a device hangs on directly."""
+        bridge = self.bridge_named(device.on)
+        if bridge is not None:
+            return kind_of(set(bridge.drives)), set(bridge.drives), 0
+        bus = self.bus_named(device.on)
+        return bus.kind, set(bus.lines), bus.bits
+
     def target(self, device: Device) -> Target:
-        """A device with its part and its panel worked out."""
+        """A device with its part, its panel and its framing worked out."""
         part = load(device.part)
-        return Target(device.name, part, panel_of(part, device))
+        kind, roles, bits = self.roles_at(device)
+        chain = 1 + max(
+            (other.position for other in self.device if (other.on, other.select) == (device.on, device.select)), default=0
+        )
+        panel = panel_of(part, device)
+        return Target(device.name, part, panel, framing_of(part, kind, roles, bits), device.position, chain)
 
     def devices_on(self, bus: Bus) -> list[Device]:
-        """The devices of a bus, in the file's order."""
+        """The devices directly on a bus, in the file's order."""
         return [device for device in self.device if device.on == bus.name]
+
+
+def kind_of(roles: set[str]) -> str:
+    """The kind of bus that roles make."""
+    for kind, needed in (("parallel", {"d7"}), ("spi", {"sck", "mosi"}), ("shift", {"clock", "data"}), ("i2c", {"scl", "sda"})):
+        if needed <= roles:
+            return kind
+    return "matrix"
+
+
+def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
+    """The framing that a part uses on these wires; raises HushedError where it has none for that kind of bus."""
+    fitting = [name for name in part.framings if BUS_OF[name] == kind]
+    if not fitting:
+        kinds = " or ".join(dict.fromkeys(BUS_OF[name] for name in part.framings))
+        raise HushedError(f"{part.name} cannot hang on a bus of kind {kind}", remedy=f"it takes {kinds}")
+    if "nibbles" in fitting and "d0" not in roles:
+        return "nibbles"
+    if "nine-bit" in fitting and (bits == 9 or ("dc" not in roles and kind == "spi")):
+        return "nine-bit"
+    return fitting[0]
+
+
+def pins_of(part: Part, count: int = 1) -> dict[str, int]:
+    """The outputs of a bridge: name to bit. Expanders of two ports have a0-a7 and b0-b7, registers q0 upwards, others p0-p7."""
+    if part.memory.kind != "port":
+        return {}
+    if "iodir-a" in part.by_name:
+        return {f"{port}{k}": 8 * side + k for side, port in enumerate("ab") for k in range(8)}
+    letter = "q" if "load" in part.framings else "p"
+    return {f"{letter}{k}": k for k in range(8 * count)}
 
 
 def panel_of(part: Part, device: Device) -> Panel:
     """The panel of a device; the part's first ready panel when the rig says nothing."""
     if isinstance(device.panel, str):
+        if not part.panels and not device.panel:
+            return Panel(0, 0)
         return part.panel(device.panel or next(iter(part.panels)))
     keys = dict(device.panel)
     ready = keys.pop("ready", "")
@@ -98,10 +196,16 @@ def panel_of(part: Part, device: Device) -> Panel:
     if not panel.name:
         panel.name = f"{panel.width}x{panel.height}"
     limit = part.memory
-    if not (0 < panel.width <= limit.columns - panel.column_offset and 0 < panel.height <= limit.pages * 8):
+    columns, rows = limit.columns * (3 if limit.chips > 1 else 1), limit.pages * 8 or limit.rows
+    fits = 0 < panel.width <= columns - panel.column_offset and 0 < panel.height <= rows - panel.row_offset
+    if limit.kind in ("paged", "pixel") and not fits:
         raise HushedError(
-            f"panel: {panel.width}x{panel.height} at column {panel.column_offset} does not fit into the memory of {part.name}",
-            remedy=f"its memory has {limit.columns}x{limit.pages * 8} pixels",
+            f"panel: {panel.width}x{panel.height} at column {panel.column_offset}, row {panel.row_offset} does not fit into the memory of {part.name}",
+            remedy=f"its memory has {columns}x{rows} pixels",
+        )
+    if limit.kind in ("character", "digit") and len(panel.cells) < panel.height:
+        raise HushedError(
+            "panel: 'cells' has to name the addresses of each row", remedy='start from a ready one: { ready = "…" }'
         )
     if panel.rotate % 90:
         raise HushedError(f"panel: rotate = {panel.rotate}", remedy="0, 90, 180 or 270")
@@ -132,83 +236,15 @@ def load_rig(path: str | Path, lenient: bool = False) -> Rig:
         unknown = re.search(r"unknown field `(\w+)`", what)
         remedy = "docs/rig.md lists all keys"
         if unknown:
-            section = {"bus": Bus, "device": Device, "driver": Driver}.get(re.split(r"[.\[]", key)[-2 if "[" in key else -1], Rig)
+            section = {"bus": Bus, "bridge": Bridge, "device": Device, "driver": Driver}.get(
+                re.split(r"[.\[]", key)[-2 if "[" in key else -1], Rig
+            )
             remedy = nearest(unknown[1], section.__struct_fields__)
         raise HushedError(f"{key}: {what[0].lower()}{what[1:]}", where=where, remedy=remedy) from error
+    from .checked import check
+
     check(rig, where, lenient)
     return rig
-
-
-def check(rig: Rig, where: str, lenient: bool = False) -> None:
-    """What the types cannot say."""
-
-    def fail(key: str, reason: str, remedy: str = "") -> None:
-        raise HushedError(f"{key}: {reason}", where=where, remedy=remedy)
-
-    names: set[str] = set()
-    for kind, name in [*(("bus", bus.name) for bus in rig.bus), *(("device", device.name) for device in rig.device)]:
-        if name in names:
-            fail(f"{kind} '{name}'", "the name is taken already", "give each bus and device a name of its own")
-        names.add(name)
-    if not rig.bus:
-        fail("bus", "the rig has none", "add a [[bus]] with name, kind and lines")
-    if rig.bridge:
-        fail("bridge", "bridges cannot be decoded by this version", "leave the [[bridge]] out to work on the rest")
-    for bus in rig.bus:
-        key = f"bus '{bus.name}'"
-        if bus.clock:
-            _quantity(bus.clock, "Hz", f"{where}: {key}: clock")
-        for name, unit in (("supply", "V"), ("pull_up", "Ohm"), ("capacitance", "F")):
-            _quantity(getattr(bus.driver, name), unit, f"{where}: {key}: driver.{name}")
-        if bus.driver.supply_current:
-            _quantity(bus.driver.supply_current, "A", f"{where}: {key}: driver.supply_current")
-        if bus.driver.longest_write < 0 or bus.driver.longest_write == 1:
-            fail(
-                f"{key}: driver.longest_write", "a control byte and at least one more have to fit", "2 or more, or 0 for no limit"
-            )
-        if bus.kind not in ROLES:
-            continue
-        allowed = ROLES[bus.kind] + OPTIONAL_ROLES[bus.kind]
-        for role in bus.lines:
-            if role not in allowed:
-                fail(f"{key}: lines.{role}", f"a bus of kind {bus.kind} has no such role", nearest(role, allowed))
-        for role in ROLES[bus.kind]:
-            if role not in bus.lines and not lenient:
-                fail(f"{key}: lines", f"the role '{role}' is missing", f'add {role} = "name of the line in the capture"')
-        if len(set(bus.lines.values())) < len(bus.lines) and not lenient:
-            fail(f"{key}: lines", "one line plays two roles", "each role needs a line of its own")
-    taken: dict[tuple[str, int], str] = {}
-    for device in rig.device:
-        key = f"device '{device.name}'"
-        for text, unit, name in ((device.supply, "V", "supply"), (device.current, "A", "current")):
-            if text:
-                _quantity(text, unit, f"{where}: {key}: {name}")
-        if device.on not in [bus.name for bus in rig.bus]:
-            fail(f"{key}: on", f"there is no bus '{device.on}'", nearest(device.on, [bus.name for bus in rig.bus]))
-        try:
-            target = rig.target(device)
-        except HushedError as error:
-            error.where, error.what = where, f"{key}: {error.what}"
-            raise
-        if rig.bus_named(device.on).kind != "i2c" or target.part.i2c is None:
-            continue
-        possible = ", ".join(f"{address:#04x}" for address in target.part.i2c.addresses)
-        if device.address is None:
-            fail(f"{key}: address", "is missing", f"{device.part} can have {possible}")
-        elif device.address not in target.part.i2c.addresses:
-            doubled = " (that is the 8-bit form: halve it)" if device.address // 2 in target.part.i2c.addresses else ""
-            fail(f"{key}: address", f"{device.part} cannot have {device.address:#04x}{doubled}", f"it can have {possible}")
-        else:
-            other = taken.setdefault((device.on, device.address), device.name)
-            if other != device.name and not lenient:
-                fail(f"{key}: address", f"{device.address:#04x} is that of '{other}' too", "strap one of them to another address")
-
-
-def _quantity(text: str, unit: str, where: str) -> Fraction:
-    value = parse(text, unit, where)
-    if value <= 0:
-        raise HushedError(f"'{text}' is not above zero", where=where)
-    return value
 
 
 def the_bus(rig: Rig, path: str = "the rig") -> Bus:
@@ -217,17 +253,25 @@ def the_bus(rig: Rig, path: str = "the rig") -> Bus:
         if bus.kind == "i2c":
             return bus
     kinds = " and ".join(sorted({bus.kind for bus in rig.bus}))
-    raise HushedError(f"its bus is {kinds}; this version decodes I2C", where=path, remedy="give the rig of an I2C bus")
+    raise HushedError(f"its bus is {kinds}; this version reads captures of I2C", where=path, remedy="give the rig of an I2C bus")
+
+
+USUAL = (("order", "msb"), ("select", "low"), ("level", "low"), ("count", 1))
 
 
 def rig_toml(rig: Rig) -> str:
     """A rig as a rig file; the twin of `load_rig`."""
     out = [f"title = {_toml(rig.title)}"] if rig.title else []
-    sections = [*(("bus", bus) for bus in rig.bus), *(("device", device) for device in rig.device)]
+    sections: list[tuple[str, Any]] = [("bus", bus) for bus in rig.bus]
+    sections += [("bridge", bridge) for bridge in rig.bridge] + [("device", device) for device in rig.device]
     for section, entry in sections:
         out += ["", f"[[{section}]]"]
         for key, value in msgspec.to_builtins(entry).items():
-            if value in ("", {}, None, 0) or (key == "driver" and value == msgspec.to_builtins(Driver())):
+            if (
+                value in ("", {}, None, 0)
+                or (key, value) in USUAL
+                or (key == "driver" and value == msgspec.to_builtins(Driver()))
+            ):
                 continue
             out.append(f"{key} = {value:#04x}" if key == "address" else f"{key} = {_toml(value)}")
     return "\n".join(out) + "\n"

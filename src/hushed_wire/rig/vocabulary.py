@@ -32,6 +32,7 @@ MISHAPS: dict[str, tuple[str, str, str]] = {
     "flaky": ("devices", "flaky:DEVICE,PERCENT", "a loose contact: a device misses that share of its calls"),
     "double-address": ("driver", "double-address:DEVICE", "the driver shifts an address that is shifted already"),
     "fast-clock": ("driver", "fast-clock:RATE", "the driver clocks at another rate than the rig says"),
+    "short-wait": ("driver", "short-wait:PERCENT", "all waits, the parts' own times among them, last only that share"),
     "drop-step": ("steps", "drop-step:NAME", "the driver leaves out all steps of that name"),
     "shorten": ("steps", "shorten:NAME,COUNT", "the driver sends only the first COUNT data bytes of the last such step"),
     "alter-step": ("statements", "alter-step:NAME.FIELD=VALUE", "the driver sends a command with another value"),

@@ -18,10 +18,10 @@ from numpy.typing import NDArray
 from ..bus.words import CUT, RESTART, START, STOP
 from ..errors import HushedError
 from ..rig import Reading
+from ..sequence.listing import as_hush
 from ..trace import Trace
 from ..trace.threshold import Waveforms
 from ..units import show, show_time
-from .listing import as_hush
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

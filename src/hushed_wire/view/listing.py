@@ -13,25 +13,15 @@ from ..bus.i2c_timing import Margin
 from ..bus.words import BEGAN, CUT, ENDED
 from ..finding import CODES
 from ..rig import Reading, Setup
+from ..sequence.listing import as_hush
 from ..trace import Trace
 from ..units import show, time_column
+from .tables import plain_table
 
-__all__ = ["as_hush", "decoded", "lines", "timing"]
+__all__ = ["decoded", "lines", "timing"]
 
 ROWS = 40
 SHOWN_BYTES = 12
-
-
-def plain_table() -> Table:
-    """A table without rules: columns that line up, heads that stand out."""
-    return Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head", show_edge=False)
-
-
-def as_hush(name: str, fields: dict[str, Any]) -> str:
-    """A command as the sequence language writes it; the bare value where there is one field."""
-    if len(fields) == 1:
-        return f"{name} {next(iter(fields.values()))}"
-    return " ".join([name, *(f"{key}={value}" for key, value in fields.items())])
 
 
 def assumed(out: Console, plan: Setup) -> None:

@@ -1,0 +1,41 @@
+"""What encoders and edge-driven decoders of all buses share: columns of changes to a trace, and levels at moments."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace import Trace
+from ..trace.model import Times, fold
+
+__all__ = ["Change", "edges_to", "number_within", "trace_of"]
+
+Change = tuple[Times, int, Any]  # when (n,), line, level (n,) or one
+
+
+def trace_of(columns: list[Change], names: tuple[str, ...], tick: Fraction, end: int) -> Trace:
+    """The trace of changes; of changes of one line at one time the later column wins."""
+    times = np.concatenate([when for when, _, _ in columns])
+    lines = np.concatenate([np.full(len(when), line) for when, line, _ in columns])
+    levels = np.concatenate([np.broadcast_to(np.asarray(level, np.uint8), (len(when),)) for when, _, level in columns])
+    order = np.argsort(times, kind="stable")
+    changed, packed, unknown = fold(times[order], lines[order], levels[order], len(names))
+    return Trace(names, changed, packed, max(end, int(changed[-1]) + 1), tick, unknown)
+
+
+def number_within(lengths: Times) -> tuple[Times, Times]:
+    """For groups of these lengths: which group each member belongs to, and its number within it."""
+    owner = np.repeat(np.arange(len(lengths)), lengths)
+    first = np.concatenate([[0], np.cumsum(lengths)[:-1]]).astype(np.int64) if len(lengths) else lengths
+    return owner, np.arange(len(owner)) - first[owner]
+
+
+def edges_to(trace: Trace, line: int, level: int) -> Times:
+    """The moments at which a line goes to a level from the other; an edge out of or into the unknown is none."""
+    edges = trace.edges(line)
+    moved = (edges.level[1:] == level) & (edges.level[:-1] == 1 - level)
+    found: NDArray[np.int64] = edges.times[1:][moved]
+    return found

@@ -1,0 +1,226 @@
+"""From wires to what each part is sent, on every bus and through bridges of any depth: the way back from `moves`.
+
+Strategy: a bus is decoded once for each select or address on it. What reaches a bridge becomes the levels of its outputs over
+time, a trace like any other (unknown before the first write), and is decoded as the bus that the outputs make; lines that go there
+directly are beside it. What reaches a part becomes its payload, one for each chip behind its glass.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..bus import i2c, parallel, shift, spi
+from ..bus.i2c_address import addresses
+from ..bus.words import Words
+from ..errors import HushedError
+from ..part import FRAMINGS, Part, Payload, load
+from ..part.wrap import WRAPS
+from ..sequence import Target
+from ..trace import Trace
+from .schema import Bridge, Bus, Device, Rig, kind_of, pins_of
+
+__all__ = ["payloads", "rig_lines"]
+
+Payloads = dict[str, list[Payload]]
+
+
+def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
+    """Line number by role; raises HushedError where the capture lacks a line that the rig names."""
+    out = {}
+    for role, line in bus.lines.items():
+        try:
+            out[role] = trace.index(line)
+        except HushedError as error:
+            if role in ("reset", "backlight"):
+                continue  # what was not captured is not needed to decode
+            has = ", ".join(trace.names[:16])
+            what = f"the rig's bus '{bus.name}' has {role.upper()} on line '{line}', which the capture lacks"
+            raise HushedError(what, remedy=f"the capture has {has}; correct the rig, or say --line {role}=LINE") from error
+    return out
+
+
+def payloads(trace: Trace, rig: Rig, bus: Bus) -> Payloads:
+    """What each device of a bus, and behind its bridges, was sent."""
+    return _followed(trace, rig, bus, rig_lines(trace, bus), bus.name)
+
+
+def _followed(trace: Trace, rig: Rig, bus: Bus, roles: dict[str, int], place: str) -> Payloads:
+    """Everything that hangs on `place` (the bus's own name, or that of the bridge whose outputs `bus` describes)."""
+    devices = [device for device in rig.device if device.on == place]
+    bridges = [bridge for bridge in rig.bridge if bridge.on == place]
+    out: Payloads = {}
+    if bus.kind == "i2c":
+        decoded = i2c.decode(trace, roles["scl"], roles["sda"])
+        table = decoded.transactions()
+        who = addresses(decoded.words, table)
+    for device in devices:
+        target = rig.target(device)
+        if bus.kind == "i2c":
+            chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
+            if target.framing in FRAMINGS:
+                out[device.name] = [FRAMINGS[target.framing](decoded.words, table, who.first, chosen)]
+        elif bus.kind == "spi":
+            out[device.name] = [_spi_payload(trace, bus, roles, device, target)]
+        elif bus.kind == "parallel":
+            out[device.name] = _parallel_payloads(trace, bus, roles, target)
+    for bridge in bridges:
+        part = load(bridge.part)
+        if bus.kind == "i2c":
+            chosen = np.flatnonzero((who.address == bridge.address) & ~who.read & who.answered)
+            sent = FRAMINGS["i2c-plain"](decoded.words, table, who.first, chosen)
+            times, states = _port_states(part, sent.value, sent.time, sent.transaction)
+        else:
+            times, states = _states_on(trace, bus, roles, bridge, part)
+        inner, inner_bus, inner_roles = _outputs(trace, bridge, part, times, states)
+        out |= _followed(inner, rig, inner_bus, inner_roles, bridge.name)
+    return out
+
+
+# ---- bridges: what they are sent, as the levels of their outputs ---------------------------------------------------------
+
+
+def _port_states(
+    part: Part, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Moments and output levels from the bytes of an expander's transactions."""
+    if "iodir-a" not in part.by_name:
+        return time, value.astype(np.int64)
+    first = np.append(True, owner[1:] != owner[:-1]) if len(owner) else np.empty(0, bool)
+    start = np.flatnonzero(first)
+    lengths = np.diff(np.append(start, len(value)))
+    position = np.arange(len(value)) - np.repeat(start, lengths)
+    # Registers count up behind the first (IOCON.SEQOP = 0, bank 0), over the pair at the end back to 0.
+    register = (np.repeat(value[start].astype(np.int64), lengths) + position - 1) % 0x16
+    written = (position > 0) & np.isin(register, (0x12, 0x13, 0x14, 0x15))
+    side = register[written] & 1
+    new = value[written].astype(np.int64)
+    when = time[written]
+    out = np.zeros(len(new), np.int64)
+    for port in (0, 1):
+        mine = side == port
+        last = np.maximum.accumulate(np.where(mine, np.arange(len(new)), -1))
+        out |= np.where(last >= 0, new[np.maximum(last, 0)], 0) << (8 * port)
+    return when, out
+
+
+def _states_on(
+    trace: Trace, bus: Bus, roles: dict[str, int], bridge: Bridge, part: Part
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The same on a serial bus: loads of a chain, or an expander's opcode, register and values."""
+    if bus.kind == "shift":
+        chain = shift.Chain(8 * bridge.count, 1, bus.order == "msb")
+        words = shift.decode(trace, roles, chain)
+        return words.effect, words.value.astype(np.int64)
+    select = roles.get(bridge.select or "cs", roles.get("cs1"))
+    shape = _shape(bus, 8)
+    found = spi.decode(trace, roles["sck"], roles["mosi"], shape, select)
+    words, table = found.words, found.transactions
+    lengths = table.last - table.first
+    if "load" in part.framings:  # a chain whose latch is the select: it takes over what came when the select ends
+        whole = lengths >= bridge.count
+        last = table.last[whole]
+        value = np.zeros(len(last), np.int64)
+        for k in range(bridge.count):
+            value |= words.value[last - 1 - k].astype(np.int64) << (8 * k)
+        return table.end[whole], value
+    owner = np.repeat(np.arange(len(lengths)), lengths)
+    position = np.arange(len(owner)) - table.first[owner]
+    opcode = words.value[table.first[owner]]
+    mine = (opcode >> 1 == 0x20 | (bridge.address or 0)) & (opcode & 1 == 0) & (position > 0)
+    return _port_states(part, words.value[mine].astype(np.uint8), words.effect[mine], owner[mine])
+
+
+def _outputs(
+    trace: Trace, bridge: Bridge, part: Part, times: NDArray[np.int64], states: NDArray[np.int64]
+) -> tuple[Trace, Bus, dict[str, int]]:
+    """The bridge's outputs as a trace of roles, unknown before the first write."""
+    pins = pins_of(part, bridge.count)
+    names = tuple(bridge.drives)
+    levels = np.zeros(len(states), np.uint64)
+    for number, pin in enumerate(bridge.drives.values()):
+        levels |= ((states >> pins[pin] & 1).astype(np.uint64)) << np.uint64(number)
+    when = np.concatenate([[trace.start], times]).astype(np.int64)
+    packed = np.concatenate([np.zeros(1, np.uint64), levels])
+    unknown = np.zeros(len(packed), np.uint64)
+    unknown[0] = (1 << len(names)) - 1
+    keep = np.append(np.diff(when) > 0, True)  # of two writes at one moment the later one stays
+    roles = {role: number for number, role in enumerate(names)}
+    inner = Trace(names, when[keep], packed[keep], max(trace.end, int(when[-1]) + 1), trace.tick, unknown[keep], trace.sample)
+    bus = Bus(bridge.name, kind_of(set(names)), lines={role: role for role in names}, mode=bridge.mode, select=bridge.level)  # type: ignore[arg-type]
+    return inner, bus, roles
+
+
+# ---- parts on a serial or parallel bus --------------------------------------------------------------------------------------
+
+
+def _shape(bus: Bus, bits: int) -> spi.Shape:
+    return spi.Shape(bus.bits or bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
+
+
+def _spi_payload(trace: Trace, bus: Bus, roles: dict[str, int], device: Device, target: Target) -> Payload:
+    bits = WRAPS[target.framing].bits
+    select = roles.get(device.select or "cs", roles.get("cs1"))
+    found = spi.decode(trace, roles["sck"], roles["mosi"], _shape(bus, bits), select, roles.get("dc"))
+    words, table = found.words, found.transactions
+    owner = np.repeat(np.arange(len(table)), table.last - table.first)
+    if target.framing == "register-pairs":
+        # The last word of a load stays in the part that is nearest to the driver.
+        behind = table.last[owner] - 1 - np.arange(len(owner))
+        mine = behind == target.position
+        value = np.stack([words.value[mine] >> 8 & 0xFF, words.value[mine] & 0xFF], axis=1).reshape(-1)
+        twice = np.repeat(np.flatnonzero(mine), 2)
+        latched = np.repeat(table.end[owner[mine]], 2)
+        return Payload(
+            value.astype(np.uint8), np.zeros(len(value), bool), latched, words.start[twice], words.end[twice], owner[twice]
+        )
+    data = words.value >> 8 & 1 == 1 if bits == 9 else np.zeros(len(words), bool) if found.dc is None else found.dc == 1
+    return Payload((words.value & 0xFF).astype(np.uint8), data, words.effect, words.start, words.end, owner)
+
+
+def _parallel_payloads(trace: Trace, bus: Bus, roles: dict[str, int], target: Target) -> list[Payload]:
+    found = parallel.decode(trace, roles, 1 if bus.select == "high" else 0)
+    keep = ~found.read & ~found.words.unclear
+    words, data, chips = found.words.take(keep), found.data[keep] == 1, found.chips[keep]
+    out = []
+    for chip in range(target.chips):
+        mine = (chips == 0) | (chips >> chip & 1 == 1)
+        own, own_data = words.take(mine), data[mine]
+        if target.framing == "nibbles":
+            own, own_data = paired(own, own_data)
+        value = (own.value & 0xFF).astype(np.uint8)
+        out.append(Payload(value, own_data, own.effect, own.start, own.end, np.zeros(len(value), np.int64)))
+    return out
+
+
+def paired(words: Words, data: NDArray[np.bool_]) -> tuple[Words, NDArray[np.bool_]]:
+    """Nibbles on d4 to d7 as bytes: each by itself while the part takes eight bits, two by two behind function-set width=4.
+
+    Source: HD44780U datasheet, Figure 24. The loop is over changes of width, not over words.
+    """
+    high = (words.value >> 4 & 15).astype(np.uint32)
+    pieces: list[tuple[NDArray[Any], NDArray[Any]]] = []  # word that completes each byte, and the byte
+    at, four = 0, False
+    while at < len(high):
+        if not four:
+            to_four = np.flatnonzero((high[at:] == 2) & ~data[at:])
+            end = at + int(to_four[0]) + 1 if len(to_four) else len(high)
+            pieces.append((np.arange(at, end), high[at:end] << 4))
+            four = bool(len(to_four))
+        else:
+            count = (len(high) - at) // 2
+            value = high[at : at + 2 * count : 2] << 4 | high[at + 1 : at + 2 * count : 2]
+            to_eight = np.flatnonzero((value >> 4 == 3) & ~data[at : at + 2 * count : 2])
+            count = int(to_eight[0]) + 1 if len(to_eight) else count
+            pieces.append((at + 1 + 2 * np.arange(count), value[:count]))
+            end = at + 2 * count if len(to_eight) else len(high)
+            four = not len(to_eight)
+        at = end
+    if not pieces:
+        return words, data
+    index = np.concatenate([place for place, _ in pieces])
+    out = words.take(index)
+    out.value = np.concatenate([value for _, value in pieces])
+    return out, data[index]

@@ -1,0 +1,396 @@
+"""Steps to what moves on a bus: words, the rests between them, through as many bridges as the rig says.
+
+Strategy: a device's transfers become moves on what it hangs on. Where that is a bridge, the moves are encoded to the bridge's
+outputs as a trace of their own, and every state of these outputs becomes one write to the bridge: moves on the next bus out. So a
+character display behind an expander is driven by the same parallel encoder as one on a port. Minimum times of the parts are kept
+with a margin; `haste` shortens them on purpose.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..bus import parallel, shift, spi
+from ..errors import HushedError
+from ..part import Part, load
+from ..part.wrap import WRAPS, Send, Transfer, transfers
+from ..sequence import Step, Target
+from ..trace import Trace
+from ..units import parse
+from .schema import Bridge, Bus, Device, Rig, kind_of, pins_of
+
+__all__ = ["REST", "TICK", "Move", "Mover", "encode_moves"]
+
+TICK = Fraction(1, 10**9)
+REST = Fraction(20, 10**6)  # a driver's pause between two transfers
+MARGIN = Fraction(5, 4)  # on the parts' minimum times
+USUAL = {"spi": Fraction(1_000_000), "shift": Fraction(1_000_000)}
+
+
+Columns = tuple[NDArray[Any], NDArray[Any], NDArray[Any]]  # words, data flags, rests behind them
+
+
+@dataclass
+class Move:
+    """What a bus moves in one go. words: (n,) as the bus has them. data: (n,) level of D/C or RS. gap: ticks of rest ahead.
+
+    pauses: (n,) ticks of rest behind each word. bits: of a word. device: whom it is for. levels: lines beside the bus that are
+    set ahead of it (a move may be nothing else).
+    """
+
+    device: str
+    words: NDArray[np.uint32] = field(default_factory=lambda: np.empty(0, np.uint32))
+    data: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, bool))
+    gap: int = 0
+    pauses: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    bits: int = 8
+    chips: int = 0
+    select: str = ""
+    address: int | None = None
+    levels: tuple[tuple[str, bool], ...] = ()
+
+
+class Mover:
+    """Turns steps into moves on the buses of a rig, keeping what drivers and bridges keep between steps."""
+
+    def __init__(self, rig: Rig, haste: Fraction = Fraction(1)) -> None:
+        self.rig, self.haste = rig, haste
+        self.targets = {device.name: rig.target(device) for device in rig.device}
+        self.devices = {device.name: device for device in rig.device}
+        self.four_bits: set[str] = set()  # devices whose interface has been set to four bits
+        self.ports: dict[str, int] = {bridge.name: self._at_rest(bridge) for bridge in rig.bridge}
+        self.owed: dict[str, int] = {}  # ticks of rest that a bridge's outputs still have to keep
+        self.begun: set[str] = set()  # bridges whose pins have been made outputs
+
+    def _at_rest(self, bridge: Bridge) -> int:
+        """The outputs before anything is sent: the backlight on, all else low."""
+        pins = pins_of(load(bridge.part), bridge.count)
+        return 1 << pins[bridge.drives["backlight"]] if "backlight" in bridge.drives else 0
+
+    def moves(self, steps: list[Step], bus: Bus) -> Iterator[Move]:
+        """The moves on a bus; steps of devices on other buses are refused."""
+        rest = REST
+        for step in steps:
+            target, device = self.targets[step.device], self.devices[step.device]
+            root, bridges = self.rig.way_to(device)
+            if root.name != bus.name:
+                raise HushedError(
+                    f"device '{device.name}' is not on bus '{bus.name}'", where=step.place, remedy="rehearse its own rig"
+                )
+            own = list(self._direct(step, target, device, bridges[-1] if bridges else None, bus))
+            if own and step.sends:
+                own[0].gap += self._ticks(rest)
+                rest = REST
+            elif own:  # only levels: they come when the rest is over
+                own[0].gap += self._ticks(rest)
+                rest = Fraction(0)
+            for bridge in reversed(bridges):
+                own = list(self._lifted(own, bridge, bus))
+            yield from own
+            rest = max(rest, REST) if step.sends else rest
+            # On a parallel bus each word has its rest behind it already.
+            busy = Fraction(0) if target.bus_kind == "parallel" else step.takes * Fraction(11, 10)
+            rest += max(step.wait, busy) * self.haste
+
+    @staticmethod
+    def _ticks(seconds: Fraction) -> int:
+        return int(seconds / TICK)
+
+    def _direct(self, step: Step, target: Target, device: Device, bridge: Bridge | None, bus: Bus) -> Iterator[Move]:
+        """The moves of one step on what its device hangs on directly."""
+        if step.levels:
+            roles = set(bridge.drives) if bridge else set(bus.lines)
+            for role, _ in step.levels:
+                if role not in roles and role not in bus.lines:
+                    place = f"bridge '{bridge.name}' drives" if bridge else f"bus '{bus.name}' has"
+                    raise HushedError(
+                        f"{place} no line '{role}'", where=step.place, remedy=f"add {role} to it in the rig, or take the step out"
+                    )
+            yield Move(device.name, levels=step.levels)
+        room = bus.driver.longest_write if bus.driver.longest_write and bridge is None else 1 << 30
+        wrapped = transfers(target.framing, step.sends, device.address or 0, room)
+        for number, plain in enumerate(wrapped):
+            transfer = _in_chain(plain, target)
+            words, data, pauses = self._words(step, target, transfer)
+            select = device.select or _usual_select(bridge, bus)
+            bits = WRAPS[target.framing].bits
+            yield Move(
+                device.name,
+                words,
+                data,
+                0 if number == 0 else self._ticks(REST),
+                pauses,
+                bits,
+                transfer.chips,
+                select,
+                device.address,
+            )
+
+    def _words(self, step: Step, target: Target, transfer: Transfer) -> Columns:
+        raw = np.frombuffer(b"".join(piece for _, piece in transfer.pieces), np.uint8).astype(np.uint32)
+        data = np.repeat([is_data for is_data, _ in transfer.pieces], [len(piece) for _, piece in transfer.pieces]).astype(bool)
+        bits = WRAPS[target.framing].bits
+        if bits == 16:
+            pairs = raw.reshape(-1, 2)
+            return (pairs[:, 0] << 8 | pairs[:, 1]).astype(np.uint32), np.zeros(len(pairs), bool), np.zeros(len(pairs), np.int64)
+        busy = self._ticks(step.takes * Fraction(11, 10) * self.haste)
+        slow = target.part.waits.get("data", "")
+        pause = np.where(data, self._ticks(parse(slow, "s") * Fraction(11, 10) * self.haste) if slow else 0, busy)
+        if bits == 9:
+            return raw | data.astype(np.uint32) << 8, data, pause
+        if bits == 4:
+            return self._nibbles(target, raw, data, pause)
+        return raw, data, pause
+
+    def _nibbles(self, target: Target, raw: NDArray[Any], data: NDArray[Any], pause: NDArray[Any]) -> Columns:
+        """Bytes as nibbles on d4 to d7: one each while the part takes eight bits, two behind function-set width=4."""
+        if target.name not in self.four_bits:
+            whole = len(raw)
+            for at, (value, is_data) in enumerate(zip(raw.tolist(), data.tolist(), strict=True)):
+                if not is_data and value & 0xF0 == 0x20:
+                    self.four_bits.add(target.name)
+                    whole = at + 1
+                    break
+            head = raw[:whole] & 0xF0, data[:whole], pause[:whole]
+            if whole == len(raw):
+                return head
+            tail = self._nibbles(target, raw[whole:], data[whole:], pause[whole:])
+            return np.concatenate([head[0], tail[0]]), np.concatenate([head[1], tail[1]]), np.concatenate([head[2], tail[2]])
+        if ((raw & 0xF0 == 0x30) & ~data).any():  # back to eight bits
+            self.four_bits.discard(target.name)
+        both = np.stack([raw & 0xF0, raw << 4 & 0xF0], axis=1).reshape(-1)
+        pauses = np.stack([np.zeros(len(raw), np.int64), pause], axis=1).reshape(-1)
+        return both, np.repeat(data, 2), pauses
+
+    # ---- bridges ----
+
+    def _lifted(self, moves: list[Move], bridge: Bridge, bus: Bus) -> Iterator[Move]:
+        """Moves on what a bridge drives, as moves on what the bridge hangs on."""
+        part = load(bridge.part)
+        pins = pins_of(part, bridge.count)
+        where = {role: pins[pin] for role, pin in bridge.drives.items()}
+        kind = kind_of(set(bridge.drives))
+        framing = part.framings[0]
+        outer = self.rig.bridge_named(bridge.on)
+        if bridge.name not in self.begun:
+            self.begun.add(bridge.name)
+            if "iodir-a" in part.by_name:  # its pins are inputs after a reset
+                yield from self._written(
+                    bridge, framing, part, [Send(False, b"\x00\x00"), Send(False, b"\x01\x00")], 0, outer, bus
+                )
+        roles = {role: number for number, role in enumerate(role for role in where if role not in ("reset", "backlight"))}
+        took = self._one_write(bridge, outer, bus)
+        for move in moves:
+            beside = tuple(entry for entry in move.levels if entry[0] not in where)
+            owed = self.owed.pop(bridge.name, 0) + move.gap
+            if beside:
+                yield Move(move.device, gap=owed, levels=beside)
+                owed = 0
+            state = self.ports[bridge.name]
+            for role, level in move.levels:
+                if role in where:
+                    state = state & ~(1 << where[role]) | level << where[role]
+            states, gaps, rest = [state], [0], 0
+            if len(move.words):
+                inner = Bus("", kind, lines={role: role for role in roles}, mode=bridge.mode, select=bridge.level)  # type: ignore[arg-type]
+                trace = encode_moves([_without_rest(move)], inner, self._part(move.device), roles, tuple(roles), lead=1)
+                fixed = state & ~sum(1 << where[role] for role in roles)
+                spread = np.full(len(trace.levels), fixed, np.int64)
+                for role, number in roles.items():
+                    spread |= (trace.levels.astype(np.int64) >> number & 1) << where[role]
+                states, gaps = spread.tolist(), [0, *np.diff(trace.times).tolist()]
+                rest = trace.end - int(trace.times[-1])
+            for state, gap in zip(states, gaps, strict=True):
+                owed += gap
+                if state == self.ports[bridge.name]:
+                    continue
+                sends = self._port_write(part, self.ports[bridge.name], state, bridge.count)
+                self.ports[bridge.name] = state
+                yield from self._written(bridge, framing, part, sends, max(self._ticks(REST), owed - took), outer, bus)
+                owed = 0
+            self.owed[bridge.name] = owed + rest
+
+    def _part(self, name: str) -> Part:
+        """The part of a device or bridge."""
+        bridge = self.rig.bridge_named(name)
+        return load(bridge.part) if bridge is not None else self.targets[name].part
+
+    def _one_write(self, bridge: Bridge, outer: Bridge | None, bus: Bus) -> int:
+        """Ticks that one write to a bridge takes at least, so that rests are not counted twice."""
+        if outer is not None or not bus.clock:
+            return 0
+        bits = {"i2c": 20, "spi": 24, "shift": 8 * bridge.count}.get(bus.kind, 1)
+        return int(bits / parse(bus.clock, "Hz") / TICK)
+
+    def _port_write(self, part: Part, before: int, state: int, count: int) -> list[Send]:
+        if "iodir-a" in part.by_name:
+            sends = []
+            for side, register in ((0, 0x14), (1, 0x15)):
+                value = state >> 8 * side & 0xFF
+                if value != before >> 8 * side & 0xFF:
+                    sends.append(Send(False, bytes([register, value])))
+            return sends or [Send(False, bytes([0x14, state & 0xFF]))]
+        return [Send(False, state.to_bytes(count, "big"))]
+
+    def _written(
+        self, bridge: Bridge, framing: str, part: Part, sends: list[Send], gap: int, outer: Bridge | None, bus: Bus
+    ) -> Iterator[Move]:
+        """Writes to a bridge as moves; each send is a transfer of its own."""
+        select = bridge.select or _usual_select(outer, bus)
+        for number, send in enumerate(sends):
+            if framing == "load":
+                word = np.array([int.from_bytes(send.raw, "big")], np.uint32)
+                bits = 8 * len(send.raw)
+            else:
+                raw = transfers(framing, [send], bridge.address or 0)[0].pieces[0][1]
+                word, bits = np.frombuffer(raw, np.uint8).astype(np.uint32), 8
+            none = np.zeros(len(word), np.int64)
+            yield Move(
+                bridge.name,
+                word,
+                none.astype(bool),
+                gap if number == 0 else self._ticks(REST),
+                none,
+                bits,
+                0,
+                select,
+                bridge.address,
+            )
+
+
+def _without_rest(move: Move) -> Move:
+    return Move(move.device, move.words, move.data, 0, move.pauses, move.bits, move.chips, move.select, move.address)
+
+
+def _usual_select(bridge: Bridge | None, bus: Bus) -> str:
+    roles = bridge.drives if bridge is not None else bus.lines
+    return next((role for role in ("cs", "cs1") if role in roles), "")
+
+
+def _in_chain(transfer: Transfer, target: Target) -> Transfer:
+    """A word for a part in a chain: the others get no-ops, and the word for the last of them goes first."""
+    if target.chain == 1 or target.framing != "register-pairs":
+        return transfer
+    words = [b"\x00\x00"] * target.chain
+    words[target.chain - 1 - target.position] = transfer.pieces[0][1]
+    return Transfer(((False, b"".join(words)),), transfer.chips)
+
+
+# ---- moves to wires ----------------------------------------------------------------------------------------------------
+
+
+def _limit(part: Part, *names: str) -> Fraction:
+    """The longest of some minimum times of a part, in seconds."""
+    return max([parse(part.limits[name], "s") for name in names if name in part.limits] or [Fraction(0)])
+
+
+def pulse_of(part: Part, bus: Bus, clock: Fraction | None = None) -> parallel.Pulse:
+    """The cycle of a parallel bus: its part's minimum times with a margin, or the rig's clock where that is slower."""
+    setup = max(_limit(part, "tAS", "tASU", "tDSW", "tDSU") * MARGIN, 50 * TICK)
+    width = max(_limit(part, "PWEH", "tWH") * MARGIN, 100 * TICK)
+    cycle = max(_limit(part, "tcycE", "tC") * MARGIN, setup + 2 * width)
+    rate = clock or (parse(bus.clock, "Hz") if bus.clock else None)
+    if rate:
+        cycle = max(cycle, 1 / rate) if not clock else 1 / rate
+        if setup + width > cycle:
+            setup, width = cycle / 5, cycle * 2 / 5
+    active = 1 if bus.select == "high" else 0
+    ticks = [max(1, int(value / TICK)) for value in (setup, width, cycle - setup - width)]
+    return parallel.Pulse(ticks[0], ticks[1], ticks[2], active)
+
+
+def clock_of(part: Part, bus: Bus, clock: Fraction | None = None) -> Fraction:
+    """The clock of a serial bus: as asked for, as the rig says, or what the part allows with a margin, at most a usual rate."""
+    if clock or bus.clock:
+        return clock or parse(bus.clock, "Hz")
+    most = parse(part.limits["spi_clock"], "Hz") / MARGIN if "spi_clock" in part.limits else USUAL["spi"]
+    return min(most, USUAL.get(bus.kind, most))
+
+
+def encode_moves(
+    moves: list[Move],
+    bus: Bus,
+    part: Part,
+    roles: dict[str, int],
+    names: tuple[str, ...],
+    lead: int = 0,
+    tail: int = 0,
+    clock: Fraction | None = None,
+) -> Trace:
+    """The exact trace of moves on a bus that is not I2C. roles: role to line number. Lines beside the bus move as `levels` say."""
+    beside = [role for role in roles if role in ("reset", "backlight", "enable")]
+    own = {role: line for role, line in roles.items() if role not in beside}
+    sizes = np.array([len(move.words) for move in moves], np.int64)
+    gaps = np.array([move.gap for move in moves], np.int64)
+    if bus.kind == "parallel":
+        pulse = pulse_of(part, bus, clock)
+        pauses = [int(move.pauses.sum()) for move in moves]
+        took = sizes * pulse.cycle + np.array(pauses, np.int64)
+    else:
+        half = max(1, int(1 / clock_of(part, bus, clock) / TICK / 2))
+        bits = next((bus.bits or move.bits for move in moves if len(move.words)), 8)
+        if bus.kind == "spi":
+            shape = spi.Shape(bits, half, 2 * half, half, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
+            took = np.where(sizes > 0, spi.durations(sizes, shape), 0)
+        else:
+            chain = shift.Chain(bits, half, bus.order == "msb")
+            took = sizes * shift.duration(chain)
+    start = lead + np.cumsum(gaps) + np.concatenate([[0], np.cumsum(took)[:-1]]) if len(moves) else np.empty(0, np.int64)
+    end = (int(start[-1] + took[-1]) if len(moves) else lead) + tail
+    busy = sizes > 0
+    words = np.concatenate([np.empty(0, np.uint32), *(move.words for move in moves)])
+    data = np.concatenate([np.empty(0, bool), *(move.data for move in moves)])
+    if bus.kind == "parallel":
+        each = np.concatenate([np.empty(0, np.int64), *(_within(move, pulse.cycle) for move in moves)])
+        at = np.repeat(start, sizes) + each
+        chips = np.repeat(np.array([move.chips for move in moves], np.uint8), sizes)
+        trace = parallel.encode(words, data, chips, at, pulse, own, names, TICK, end)
+    elif bus.kind == "spi":
+        select = [move.select for move in moves if len(move.words)]
+        trace = spi.encode(words, sizes[busy], start[busy], shape, own, names, TICK, end, data, select)
+    else:
+        number = np.concatenate([np.empty(0, np.int64), *(np.arange(len(move.words)) for move in moves)])
+        trace = shift.encode(
+            words.astype(np.uint64), np.repeat(start, sizes) + number * shift.duration(chain), chain, own, names, TICK, end
+        )
+    return _with_levels(trace, moves, start, roles, beside)
+
+
+def _within(move: Move, cycle: int) -> NDArray[np.int64]:
+    """Ticks from the start of a move to each of its words."""
+    before = np.cumsum(move.pauses) - move.pauses
+    return np.arange(len(move.words)) * cycle + before
+
+
+def _with_levels(trace: Trace, moves: list[Move], start: NDArray[np.int64], roles: dict[str, int], beside: list[str]) -> Trace:
+    """The lines beside the bus, as the moves set them; a reset that is never touched stays high, a backlight on."""
+    if not beside:
+        return trace
+    from ..trace.model import fold
+
+    times, lines, values = (
+        [np.zeros(len(beside), np.int64)],
+        [np.array([roles[role] for role in beside])],
+        [np.ones(len(beside), np.uint8)],
+    )
+    for move, when in zip(moves, start.tolist(), strict=True):
+        for role, level in move.levels:
+            times.append(np.array([when]))
+            lines.append(np.array([roles[role]]))
+            values.append(np.array([level], np.uint8))
+    for line in range(len(trace.names)):
+        if line not in [roles[role] for role in beside]:
+            edges = trace.edges(line)
+            times.append(edges.times)
+            lines.append(np.full(len(edges.times), line))
+            values.append(edges.level)
+    all_times, all_lines, all_values = np.concatenate(times), np.concatenate(lines), np.concatenate(values).astype(np.uint8)
+    order = np.argsort(all_times, kind="stable")
+    changed, packed, unknown = fold(all_times[order], all_lines[order], all_values[order], len(trace.names))
+    return Trace(trace.names, changed, packed, trace.end, trace.tick, unknown)

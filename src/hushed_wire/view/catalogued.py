@@ -1,0 +1,182 @@
+"""Text of `catalog`: the list, a part's page, a position."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from ..part.command import Command, Field, wanted
+from ..part.describe import Part
+from ..part.wrap import BUS_OF
+from ..sequence import Target
+from ..sequence.position import Position
+from .tables import plain_table
+
+__all__ = ["part_list", "part_page", "part_record", "position_page"]
+
+MEMORY = {
+    "paged": "pixels in pages",
+    "character": "characters",
+    "digit": "digits or dots",
+    "pixel": "colour pixels",
+    "port": "output pins",
+}
+
+
+def part_list(out: Console, parts: list[Part]) -> None:
+    """The parts as a table."""
+    table = plain_table()
+    for head in ("part", "what it is", "buses", "memory", "ready panels"):
+        table.add_column(head, overflow="fold")
+    for part in parts:
+        buses = ", ".join(dict.fromkeys(BUS_OF[name] for name in part.framings))
+        table.add_row(Text(part.name, style="code"), part.title, buses, MEMORY[part.memory.kind], ", ".join(part.panels) or "-")
+    out.print(table)
+    out.print()
+    out.print("hushed-wire catalog PART shows one of them; --start prints its bring-up; --catalog DIR adds your own.")
+
+
+def part_page(out: Console, part: Part, every: bool) -> None:
+    """One part's page."""
+    out.print(Text().append(part.name, style="code").append(f"  {part.title}", style="head"))
+    facts = Table.grid(padding=(0, 3, 0, 0))
+    facts.add_row("source", part.source)
+    facts.add_row("framings", ", ".join(f"{name} ({BUS_OF[name]})" for name in part.framings))
+    if part.i2c is not None:
+        forms = ", ".join(f"{address:#04x} (8-bit {2 * address:#04x}, {2 * address + 1:#04x})" for address in part.i2c.addresses)
+        facts.add_row("addresses", f"{forms}; {part.i2c.strap}")
+    if part.levels is not None:
+        levels = part.levels
+        facts.add_row("levels", f"high from {levels.vih:g} of the supply, low up to {levels.vil:g}; supply {levels.supply_least} to "
+                      f"{levels.supply_most}; inputs up to {levels.above_supply} above it [{levels.source}]")  # fmt: skip
+    for name, table in (("limits", part.limits), ("waits", part.waits)):
+        if table:
+            listed = ", ".join(f"{key} {value}" for key, value in table.items() if key != "source")
+            facts.add_row(name, f"{listed} [{table.get('source', part.source)}]")
+    facts.add_row("panels", ", ".join(part.panels) or "none: it is a bridge")
+    out.print(facts)
+    for line in _memory(part):
+        out.print(line, style="quiet")
+    out.print()
+    _commands(out, part)
+    if part.bring_up:
+        out.print()
+        out.print(Text("What has to be true when something is to be seen", style="head"))
+        rules = Table.grid(padding=(0, 2, 0, 0))
+        for rule in part.bring_up:
+            rules.add_row(Text(rule.finding, style="code"), _rule(rule), Text(f"[{rule.source}]", style="quiet"))
+        out.print(rules)
+    if part.panels:
+        out.print()
+        out.print(f"A bring-up: hushed-wire catalog {part.name} --panel {next(iter(part.panels))} --start")
+
+
+def _rule(rule: Any) -> str:
+    if rule.step:
+        return f"{rule.step} is sent" + (f", ahead of {rule.before}" if rule.before else "")
+    register = rule.register.replace(".", " ")
+    if rule.framing:
+        return f"{register} is " + ", ".join(f"{value} with {name}" for name, value in rule.framing.items())
+    if rule.must_not is not None:
+        return f"{register} is not {rule.must_not}"
+    if rule.must_equal == "needs":
+        return f"{register} is what the panel needs"
+    if rule.must_equal:
+        return f"{register} is the panel's {rule.must_equal.replace('_', ' ')}"
+    on = ", ".join(f"{key} is {value}" for key, value in rule.panel.items())
+    return f"{register} is {rule.must}" + (f" (where the panel's {on})" if on else "")
+
+
+def _memory(part: Part) -> list[str]:
+    """A drawing of the memory."""
+    memory = part.memory
+    if memory.kind == "paged":
+        wide = f"columns 0 … {memory.columns - 1}"
+        chips = f", one of up to {memory.chips + 1} beside one another" if memory.chips > 1 else ""
+        return [
+            "",
+            f"          {wide:^26}" + chips,
+            "page 0    ┌ bit 0 ┬ bit 0 ┬ … ────────┐",
+            "          │   …   │   …   │           │   a byte is eight rows, bit 0 the uppermost",
+            "          └ bit 7 ┴ bit 7 ┴ … ────────┘",
+            f"…         to page {memory.pages - 1}" + " " * 20 + f"[{memory.source}]",
+        ]
+    if memory.kind == "character":
+        return [
+            "",
+            "two lines    00h 01h … 27h  then 40h 41h … 67h, then 00h again",
+            "one line     00h 01h … 4Fh, then 00h again",
+            f"own glyphs   codes 0 to 7: eight rows of five bits each, CGRAM 00h to 3Fh        [{memory.source}]",
+        ]
+    if memory.kind == "digit":
+        return [
+            "",
+            f"{memory.columns} bytes: digit or row 0 to {memory.columns - 1}; what a bit lights is the panel's wiring   [{memory.source}]",
+        ]
+    if memory.kind == "pixel":
+        return [
+            "",
+            f"{memory.columns} columns x {memory.rows} rows of pixels; a window (column start … end, row start … end) fills from its corner;",
+            f"row-order, column-order and exchange turn the window's axes into memory rows and columns   [{memory.source}]",
+        ]
+    return []
+
+
+def _commands(out: Console, part: Part) -> None:
+    table = plain_table()
+    table.add_column("code", no_wrap=True)
+    table.add_column("command", no_wrap=True)
+    table.add_column("fields", overflow="fold", ratio=3)
+    table.add_column("datasheet", overflow="fold", ratio=2, style="quiet")
+    for command in part.command:
+        fields = "; ".join(_field(command, letter, field) for letter, field in command.fields.items())
+        conditions = "; ".join(f"while {register.replace('.', ' ')} is {value}" for register, value in command.when.items())
+        extra = "; ".join(
+            text
+            for text in (
+                fields,
+                conditions,
+                f"takes {command.takes}" if command.takes else "",
+                "data follow" if command.data else "",
+            )
+            if text
+        )
+        patterns = [command.code, *command.params]
+        code = "\n".join(" ".join(patterns[k : k + 3]) for k in range(0, len(patterns), 3))
+        table.add_row(code, Text(command.name, style="code"), extra, f"{command.title} [{command.source}]")
+    out.print(table)
+
+
+def _field(command: Command, letter: str, field: Field) -> str:
+    values = wanted(field, len(command.places[letter]))
+    reset = f", reset {field.reset}" if field.reset is not None else ""
+    unit = f" {field.unit}" if field.unit else ""
+    return f"{letter} {field.name}: {values}{unit}{reset}"
+
+
+def part_record(part: Part) -> dict[str, Any]:
+    """The JSON of a part's page: the description itself."""
+    found: dict[str, Any] = msgspec.to_builtins(part)
+    return {key: value for key, value in found.items() if value not in ("", [], {}, None)}
+
+
+def position_page(out: Console, target: Target, positions: list[Position]) -> None:
+    """Positions in every convention."""
+    first = positions[0]
+    out.print(Text(f"{target.part.name} {target.panel.name}, in {first.unit}", style="head"))
+    for position in positions if len(positions) < 3 else [positions[0], positions[-1]]:
+        out.print()
+        grid = Table.grid(padding=(0, 3, 0, 0))
+        for name, text in position.conventions():
+            grid.add_row(name, text)
+        grid.add_row("in memory", f"{position.place}; address {position.address:#04x} ({position.address})")
+        for line, raw in zip(position.go, position.raw, strict=True):
+            grid.add_row("to go there", f"{raw.hex(' ').upper()}   {line}")
+        out.print(grid)
+    if len(positions) > 2:
+        out.print()
+        out.print(f"(the first and the last of {len(positions)} that this address shows)")

@@ -1,0 +1,47 @@
+"""Legal commands and sequences of a part, for hypothesis."""
+
+from __future__ import annotations
+
+from hypothesis import strategies as st
+
+from hushed_wire.part import Part
+from hushed_wire.part.command import Command, Field, Value
+from hushed_wire.sequence.listing import packed
+
+
+def _value(draw: st.DrawFn, field: Field, bits: int) -> Value:
+    if field.hex:
+        return draw(st.binary(min_size=(bits + 7) // 8, max_size=(bits + 7) // 8)).hex(":").upper()
+    if field.values and not (field.open and draw(st.booleans())):
+        name = draw(st.sampled_from(sorted(field.values)))
+        return int(name) if name.isdigit() else name
+    low = field.offset if field.min is None else field.min
+    high = field.offset + (1 << bits) - 1 if field.max is None else field.max
+    raw = draw(st.integers(low, high))
+    return next((int(name) if name.isdigit() else name for name, value in field.values.items() if value == raw), raw)
+
+
+@st.composite
+def legal(draw: st.DrawFn, part: Part) -> tuple[Command, dict[str, Value]]:
+    """A command of the part with legal values, whatever the part's state."""
+    command = draw(st.sampled_from(part.command))
+    return command, {f.name: _value(draw, f, len(command.places[letter])) for letter, f in command.fields.items()}
+
+
+@st.composite
+def sequences(draw: st.DrawFn, part: Part) -> list[str]:
+    """Lines of a legal sequence: commands that exist in the state they come in, and data where data may come."""
+    state = {register: part.reset.get(register, "") for register in part.modes}
+    bare_data = part.framings[0] in ("i2c-control-byte", "dc-line", "rs-line") and part.parameters == "command"
+    out: list[str] = []
+    for _ in range(draw(st.integers(1, 12))):
+        if bare_data and draw(st.integers(0, 4)) == 0:
+            out.append("data " + packed(draw(st.binary(min_size=1, max_size=20))))
+            continue
+        usable = [c for c in part.command if all(state[register] == value for register, value in c.when.items())]
+        command = draw(st.sampled_from(usable))
+        fields = {f.name: _value(draw, f, len(command.places[letter])) for letter, f in command.fields.items()}
+        state |= {f"{command.owner}.{k}": v for k, v in fields.items() if f"{command.owner}.{k}" in state}
+        tail = [packed(draw(st.binary(min_size=1, max_size=20)))] if command.data and draw(st.booleans()) else []
+        out.append(" ".join([command.name, *(f"{k}={v}" for k, v in fields.items()), *tail]))
+    return out

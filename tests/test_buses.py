@@ -1,0 +1,242 @@
+"""Sequences on every bus and through bridges: what is rehearsed has to come back as what was sent, and as the picture."""
+
+import unittest
+from fractions import Fraction
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.bus import parallel, shift, spi
+from hushed_wire.part import commands
+from hushed_wire.part.chips import model_for
+from hushed_wire.rig import load_rig
+from hushed_wire.rig.follow import payloads
+from hushed_wire.rig.rehearse import rehearse
+from hushed_wire.sequence.start import start_text
+from hushed_wire.trace.sampling import sampled
+from support import scratch
+
+TICK = Fraction(1, 10**9)
+FOLDER = scratch()
+
+DISPLAY = 'name = "show"\non = "{on}"\npart = "{part}"\npanel = "{panel}"\n'
+PINS = {"rs": "p0", "rw": "p1", "e": "p2", "backlight": "p3", "d4": "p4", "d5": "p5", "d6": "p6", "d7": "p7"}
+NIBBLES = ["d4", "d5", "d6", "d7", "rs", "e"]
+WIDE = [f"d{k}" for k in range(8)] + ["rs", "e"]
+
+
+def bus(kind: str, roles: list[str], **more: object) -> str:
+    lines = ", ".join(f'{role} = "{role.upper()}"' for role in roles)
+    extra = "\n".join(f"{key} = {value!r}".replace("'", '"') for key, value in more.items())
+    return f'[[bus]]\nname = "main"\nkind = "{kind}"\nlines = {{ {lines} }}\n{extra}\n'
+
+
+def bridge(part: str, drives: dict[str, str], name: str = "adapter", on: str = "main", **more: object) -> str:
+    pairs = ", ".join(f'{role} = "{pin}"' for role, pin in drives.items())
+    extra = "\n".join(f"{key} = {value!r}".replace("'", '"') for key, value in more.items())
+    return f'[[bridge]]\nname = "{name}"\non = "{on}"\npart = "{part}"\ndrives = {{ {pairs} }}\n{extra}\n'
+
+
+def device(part: str, panel: str, on: str = "main", **more: object) -> str:
+    extra = "\n".join(f"{key} = {value!r}".replace("'", '"') for key, value in more.items())
+    return "[[device]]\n" + DISPLAY.format(on=on, part=part, panel=panel) + extra + "\n"
+
+
+SPI = ["sck", "mosi", "cs", "dc", "reset"]
+# name: rig, and what is drawn behind the bring-up
+WAYS: dict[str, tuple[str, str]] = {
+    "ssd1306, i2c": (bus("i2c", ["scl", "sda"], clock="400kHz") + device("ssd1306", "128x32", address=0x3C), 'text 3,9 "GATE"'),
+    "ssd1306, dc line": (bus("spi", SPI, clock="4MHz", mode=3) + device("ssd1306", "128x64"), 'text 3,9 "GATE"'),
+    "sh1106, nine bits": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("sh1106", "128x64"), 'text 3,9 "GATE"'),
+    "pcd8544": (bus("spi", SPI, clock="1MHz", select="high") + device("pcd8544", "84x48"), 'text 3,9 "GATE"'),
+    "st7735": (bus("spi", SPI, clock="10MHz", mode=2) + device("st7735", "80x160"), 'text 3,9 "GATE" #ff0000'),
+    "st7789, 8080": (
+        bus("parallel", [f"d{k}" for k in range(8)] + ["rs", "wr", "rd", "cs"]) + device("st7789", "240x240"),
+        'text 3,9 "GATE"',
+    ),
+    "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
+    "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=1) + device("max7219", "8x8"), "fill 0xAA"),
+    "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),
+    "hd44780, 8 bits": (bus("parallel", WIDE) + device("hd44780", "16x2"), 'text 2,1 "TIDE 4.2"'),
+    "hd44780, 4 bits": (bus("parallel", [*NIBBLES, "rw"]) + device("hd44780", "16x1"), 'text 2,0 "TIDE 4.2 m"'),
+    "hd44780, two enables": (
+        bus("parallel", [*NIBBLES, "e2"]) + device("hd44780", "40x4"),
+        'text 2,3 "TIDE 4.2 m"\ntext 0,0 "PUMP"',
+    ),
+    "ks0108": (
+        bus("parallel", [*WIDE, "cs1", "cs2", "reset"], select="high") + device("ks0108", "128x64"),
+        'text 50,20 "ENGINE"',
+    ),
+    "behind pcf8574": (
+        bus("i2c", ["scl", "sda"], clock="100kHz")
+        + bridge("pcf8574", PINS, address=0x23)
+        + device("hd44780", "20x4", on="adapter"),
+        'text 4,2 "PUMP 1 off"\nbacklight off',
+    ),
+    "behind mcp23017": (
+        bus("i2c", ["scl", "sda"], clock="400kHz")
+        + bridge("mcp23017", {"rs": "a7", "e": "b1", "d4": "b2", "d5": "b3", "d6": "b4", "d7": "b5"}, address=0x20)
+        + device("hd44780", "16x2", on="adapter"),
+        'text 0,1 "PUMP 1 off"',
+    ),
+    "behind mcp23s17": (
+        bus("spi", ["sck", "mosi", "cs"], clock="5MHz")
+        + bridge("mcp23s17", {"rs": "a0", "e": "a1", "d4": "a4", "d5": "a5", "d6": "a6", "d7": "a7"}, address=3)
+        + device("hd44780", "16x2", on="adapter"),
+        'text 0,1 "PUMP 1 off"',
+    ),
+    "behind 74hc595": (
+        bus("shift", ["clock", "data", "latch"], clock="1MHz")
+        + bridge("74hc595", {"rs": "q1", "e": "q3", "d4": "q4", "d5": "q5", "d6": "q6", "d7": "q7"})
+        + device("hd44780", "16x2", on="adapter"),
+        'text 0,1 "PUMP 1 off"',
+    ),
+    "behind two 74hc595 on spi": (
+        bus("spi", ["sck", "mosi", "cs"], clock="1MHz")
+        + bridge("74hc595", {**{f"d{k}": f"q{k}" for k in range(8)}, "rs": "q9", "e": "q14"}, count=2)
+        + device("hd44780", "16x2", on="adapter"),
+        'text 0,1 "PUMP 1 off"',
+    ),
+    "digits behind an expander": (
+        bus("i2c", ["scl", "sda"], clock="400kHz")
+        + bridge("pcf8574a", {"sck": "p0", "mosi": "p1", "cs": "p2"}, address=0x38)
+        + device("max7219", "4-digits", on="adapter"),
+        'text 0,0 "4.25"',
+    ),
+    "a register behind an expander": (
+        bus("i2c", ["scl", "sda"], clock="400kHz")
+        + bridge("pcf8574", {"clock": "p0", "data": "p1", "latch": "p2"}, address=0x27)
+        + bridge("74hc595", {"rs": "q1", "e": "q3", "d4": "q4", "d5": "q5", "d6": "q6", "d7": "q7"}, name="second", on="adapter")
+        + device("hd44780", "8x2", on="second"),
+        'text 0,1 "PUMP 1"',
+    ),
+}
+
+
+def glass_of(model: object, panel: object) -> object:
+    glass = model.glass(panel)  # type: ignore[attr-defined]
+    return glass.lines if hasattr(glass, "lines") else glass.rgb if hasattr(glass, "rgb") else glass.lit
+
+
+class EveryWay(unittest.TestCase):
+    def test_what_is_rehearsed_comes_back_as_commands_and_picture(self) -> None:
+        from hushed_wire.part.framing import payload_of
+        from hushed_wire.rig.rehearse import steps_of
+
+        for name, (text, drawn) in WAYS.items():
+            with self.subTest(name):
+                (FOLDER / "rig.toml").write_text(text)
+                rig = load_rig(FOLDER / "rig.toml")
+                target = rig.target(rig.device[0])
+                start = start_text(target)
+                if "reset" not in rig.bus[0].lines:
+                    start = "\n".join(line for line in start.splitlines() if not line.startswith("reset")) + "\n"
+                (FOLDER / "s.hush").write_text(start + drawn)
+                trace, _ = rehearse(FOLDER / "s.hush", rig, seed=5)
+                found = payloads(trace, rig, rig.bus[0])["show"]
+                sends = [(k, send) for k, step in enumerate(steps_of(FOLDER / "s.hush", rig, [])) for send in step.sends]
+                for chip, own in enumerate(found):
+                    wanted = payload_of(sends, chip)
+                    if target.framing == "nibbles":  # of what comes before the width is set, the low half is never sent
+                        self.assertEqual((own.value >> 4).tolist(), (wanted.value >> 4).tolist())
+                        self.assertEqual(own.value[5:].tolist(), wanted.value[5:].tolist())
+                    else:
+                        self.assertEqual(own.value.tolist(), wanted.value.tolist())
+                    self.assertEqual(own.data.tolist(), wanted.data.tolist())
+                shown = model_for(target.part, [commands(target.part, own) for own in found])
+                meant = model_for(target.part, [commands(target.part, payload_of(sends, chip)) for chip in range(target.chips)])
+                self.assertTrue(np.array_equal(glass_of(shown, target.panel), glass_of(meant, target.panel)))
+                self.assertTrue(shown.glass(target.panel).shown)
+
+    def test_a_chain_gives_each_part_its_own_words(self) -> None:
+        text = bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + "".join(
+            device("max7219", "4-digits", position=k).replace('"show"', f'"digits{k}"') for k in range(3)
+        )
+        (FOLDER / "rig.toml").write_text(text)
+        rig = load_rig(FOLDER / "rig.toml")
+        start = start_text(rig.target(rig.device[0]))
+        (FOLDER / "s.hush").write_text("".join(f'device digits{k}\n{start}text 0,0 "{k}2.3{k}"\n' for k in range(3)))
+        trace, _ = rehearse(FOLDER / "s.hush", rig)
+        found = payloads(trace, rig, rig.bus[0])
+        for k in range(3):
+            target = rig.target(rig.device[k])
+            self.assertEqual(
+                model_for(target.part, [commands(target.part, found[f"digits{k}"][0])]).glass(target.panel).lines, [f"{k}2.3{k}"]
+            )
+
+    def test_waits_and_minimum_times_are_on_the_wires(self) -> None:
+        (FOLDER / "rig.toml").write_text(WAYS["hd44780, 8 bits"][0])
+        rig = load_rig(FOLDER / "rig.toml")
+        (FOLDER / "s.hush").write_text("function-set width=8 lines=2 font=5x8\nclear\ndata 0x41 0x42\nwait 3ms\ndata 0x43")
+        for share, least in ((None, (37e-6, 1.52e-3, 41e-6, 3e-3)), ("short-wait:10", (3e-6, 0.15e-3, 4e-6, 0.3e-3))):
+            from hushed_wire.rig.vocabulary import parse_mishap
+
+            trace, _ = rehearse(FOLDER / "s.hush", rig, mishaps=[parse_mishap(share)] if share else [])
+            times = payloads(trace, rig, rig.bus[0])["show"][0].time
+            gaps = np.diff(times) * float(trace.tick)
+            for gap, wanted in zip(gaps, least, strict=True):
+                self.assertTrue(wanted <= gap <= 1.5 * wanted + 40e-6, (share, gap, wanted))
+        self.assertGreater(int(trace.edges(trace.index("E")).durations()[1:-1].min()) * float(trace.tick), 230e-9)
+
+
+class Twins(unittest.TestCase):
+    """decode(encode(x)) == x for each bus, sampled at any phase."""
+
+    @given(st.data())
+    @settings(deadline=None, max_examples=60)
+    def test_spi(self, data: st.DataObject) -> None:
+        bits = data.draw(st.integers(1, 32))
+        lengths = np.array(data.draw(st.lists(st.integers(1, 5), min_size=1, max_size=6)), np.int64)
+        total = int(lengths.sum())
+        value = np.array(data.draw(st.lists(st.integers(0, 2**bits - 1), min_size=total, max_size=total)), np.uint32)
+        dc = np.array(data.draw(st.lists(st.booleans(), min_size=total, max_size=total)))
+        shape = spi.Shape(
+            bits, 100, 200, 100, data.draw(st.integers(0, 3)), data.draw(st.booleans()), data.draw(st.integers(0, 1))
+        )
+        took = spi.durations(lengths, shape)
+        start = 1000 + np.cumsum(took + 500) - took
+        roles = {"sck": 0, "mosi": 1, "cs": 2, "dc": 3}
+        trace = spi.encode(
+            value, lengths, start, shape, roles, tuple(roles), TICK, int(start[-1] + took[-1]) + 900, dc, ["cs"] * len(lengths)
+        )
+        if data.draw(st.booleans()):
+            trace = sampled(trace, Fraction(60_000_000), data.draw(st.integers(0, 99)), 2e-9)
+        found = spi.decode(trace, 0, 1, shape, 2, 3)
+        self.assertEqual(found.words.value.tolist(), value.tolist())
+        self.assertEqual((found.transactions.last - found.transactions.first).tolist(), lengths.tolist())
+        self.assertEqual(found.dc.tolist(), dc.astype(int).tolist())  # type: ignore[union-attr]
+
+    @given(st.data())
+    @settings(deadline=None, max_examples=60)
+    def test_parallel(self, data: st.DataObject) -> None:
+        kind = data.draw(st.sampled_from(["e", "wr"]))
+        wires = data.draw(st.sampled_from([range(8), range(16), range(4, 8)]))
+        mask = sum(1 << k for k in wires)
+        count = data.draw(st.integers(1, 12))
+        value = np.array(data.draw(st.lists(st.integers(0, 65535), min_size=count, max_size=count)), np.uint32) & mask
+        flags = np.array(data.draw(st.lists(st.booleans(), min_size=count, max_size=count)))
+        chips = np.array(data.draw(st.lists(st.integers(1, 3), min_size=count, max_size=count)), np.uint8)
+        roles = {role: k for k, role in enumerate([*(f"d{k}" for k in wires), "rs", kind, "cs1", "cs2"])}
+        pulse = parallel.Pulse(100, 150, 200, data.draw(st.integers(0, 1)))
+        start = 700 + np.arange(count) * pulse.cycle
+        trace = parallel.encode(value, flags, chips, start, pulse, roles, tuple(roles), TICK, int(start[-1]) + 2000)
+        trace = sampled(trace, Fraction(80_000_000), data.draw(st.integers(0, 99)), 2e-9)
+        found = parallel.decode(trace, roles, pulse.select_active)
+        self.assertEqual(found.words.value.tolist(), value.tolist())
+        self.assertEqual((found.data.tolist(), found.chips.tolist()), (flags.astype(int).tolist(), chips.tolist()))
+
+    @given(st.data())
+    @settings(deadline=None, max_examples=60)
+    def test_shift(self, data: st.DataObject) -> None:
+        chain = shift.Chain(8 * data.draw(st.integers(1, 6)), 100, data.draw(st.booleans()))
+        value = np.array(data.draw(st.lists(st.integers(0, 2**chain.bits - 1), min_size=1, max_size=8)), np.uint64)
+        names = ("clock", "data", "latch")[: data.draw(st.integers(2, 3))]
+        start = 500 + np.arange(len(value)) * (shift.duration(chain) + 300)
+        trace = shift.encode(value, start, chain, {name: k for k, name in enumerate(names)}, names, TICK, int(start[-1]) + 90_000)
+        trace = sampled(trace, Fraction(60_000_000), data.draw(st.integers(0, 99)), 2e-9)
+        self.assertEqual(shift.decode(trace, {name: k for k, name in enumerate(names)}, chain).value.tolist(), value.tolist())
+
+
+if __name__ == "__main__":
+    unittest.main()
