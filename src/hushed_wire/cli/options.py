@@ -63,11 +63,12 @@ def add_link(parser: Any) -> None:
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of what is random on the desk (default: 0)")
 
 
-def open_link(args: argparse.Namespace, rig: Any) -> Any:
-    """The link that --link names; the desk by default."""
+def open_link(args: argparse.Namespace, rig: Any, bus: Any = None) -> Any:
+    """The link that --link names; the desk by default. bus: the rig's bus that is meant, its first I2C bus by default."""
     name = args.link or "desk"
+    kind = bus.kind if bus is not None else "i2c"
     if name in ("desk", "stand-in"):
-        from ..link.desk import Desk
+        from ..link.desk import open_desk
 
         if rig is None:
             raise HushedError(
@@ -80,14 +81,24 @@ def open_link(args: argparse.Namespace, rig: Any) -> Any:
         acts = [parse_mishap(text) for text in args.mishap]
         garble = max((share_of(act.detail) for act in acts if act.kind == "garble" and name == "stand-in"), default=0.0)
         acts = [act for act in acts if act.kind != "garble" or name != "stand-in"]
-        desk = Desk(rig, acts, args.seed)
+        desk = open_desk(rig, bus, acts, args.seed)
+        if name == "stand-in" and kind != "i2c":
+            raise HushedError("a probe knows I2C only", where="--link stand-in", remedy="take --link desk")
         return desk if name == "desk" else stand_in(desk, garble, args.seed)
     if args.mishap:
         raise HushedError("mishaps happen on the desk only", where="--mishap", remedy="leave it out, or take --link desk")
     if name.startswith(("serial:", "/dev/tty", "/dev/pts/", "/dev/serial/")):
         from ..link.serial_probe import open_serial
 
+        if kind != "i2c":
+            raise HushedError(
+                "a probe on a serial port knows I2C only", where="--link", remedy="take spi-0.0 or gpiochip0, or the desk"
+            )
         return open_serial(name.removeprefix("serial:"))
+    if kind != "i2c":
+        from ..link.pins import open_pins
+
+        return open_pins(name, rig, bus, args.rig)
     from ..link.i2c_dev import open_i2c_dev
 
     return open_i2c_dev(name)
@@ -228,6 +239,19 @@ def load(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
     plan = plan_for(trace, args, rig)
     save_rig(args, plan)
     return source, trace, plan
+
+
+def load_any(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
+    """Capture and rig, where the rig may be of any bus: its first one is read."""
+    from ..rig import Setup, load_rig
+
+    if not args.rig or load_rig(args.rig).bus[0].kind == "i2c":
+        return load(args)
+    rig = load_rig(args.rig)
+    given = roles(args)
+    rig.bus[0].lines.update(given)
+    source = open_source(args, list(rig.bus[0].lines.values()))
+    return source, windowed(source.read(), args), Setup(rig)
 
 
 def save_rig(args: argparse.Namespace, plan: Setup) -> None:

@@ -29,18 +29,20 @@ def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..errors import nearest
     from ..rig import read
+    from ..rig.pipeline import shown_devices
     from ..trace.files import replace_file
     from .decode import warn
 
-    source, trace, plan = options.load(args)
-    reading = read(trace, plan.rig)
+    source, trace, plan = options.load_any(args)
+    bus = plan.rig.bus[0]
+    found = read(trace, plan.rig).devices if bus.kind == "i2c" and not plan.rig.bridge else shown_devices(trace, plan.rig, bus)
     warn(trace.notes)
-    devices = [device for device in reading.devices if not args.device or device.device.name == args.device]
+    devices = [device for device in found if not args.device or device.device.name == args.device]
     if args.device and not devices:
         raise HushedError(
             f"there is no device '{args.device}'",
             where="--device",
-            remedy=nearest(args.device, [d.device.name for d in reading.devices]),
+            remedy=nearest(args.device, [d.device.name for d in found]),
         )
     if not devices:
         remedy = "name it with --part (hushed-wire diagnose tells what is on the bus)"
@@ -54,13 +56,12 @@ def run(args: argparse.Namespace) -> int:
     if args.picture and not args.picture.lower().endswith(".png"):
         raise HushedError("a picture of the glass is a PNG", where=args.picture, remedy="end its name in .png")
     if args.picture:
-        from ..picture.image import glass_png
+        from ..picture.shown import shown_png
 
         if len(devices) > 1:
             raise HushedError("several devices are on the bus", where="--picture", remedy="pick one with --device")
         device, glass = glasses[0]
-        scale = max(1, min(16, 1200 // (glass.lit.shape[1] + 4)))
-        replace_file(args.picture, [glass_png(glass, device.panel, scale)])
+        replace_file(args.picture, [shown_png(glass, device.panel)])
     if args.format == "json":
         from ..view import record
         from ..view.json_text import json_bytes

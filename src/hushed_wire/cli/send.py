@@ -53,7 +53,7 @@ def run(args: argparse.Namespace) -> int:
     rig = load_rig(args.rig)
     steps = _steps(args, rig)
     if args.repeat > 1:
-        steps += [step for step in steps if step.name == "picture" or step.wait] * (args.repeat - 1)
+        steps += [step for step in steps if step.name in ("picture", "test picture") or step.wait] * (args.repeat - 1)
     if args.dry_run:
         return _listed(args, steps)
     return _sent(args, rig, steps)
@@ -110,7 +110,7 @@ def _listed(args: argparse.Namespace, steps: list[Step]) -> int:
 def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
     from ..link.send import Stopped, send
 
-    link = options.open_link(args, rig)
+    link = options.open_link(args, rig, rig.bus_for(steps))
     sent = None
     try:
         if len(steps) > 50 and sys.stderr.isatty() and not args.quiet:
@@ -145,15 +145,14 @@ def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
 
 
 def _glass(args: argparse.Namespace, rig: Rig, link: Any) -> None:
-    from ..link.desk import Desk
-    from ..picture.image import glass_png
+    from ..link.desk import Desk, WordDesk
+    from ..picture.shown import shown_png
     from ..trace.files import replace_file
 
     desk = getattr(link, "desk", link)  # a stand-in has its desk behind the serial line
-    if not isinstance(desk, Desk):
+    if not isinstance(desk, Desk | WordDesk):
         raise HushedError("only the desk can show its glass", where="--picture", remedy="leave it out, or take --link desk")
-    name = args.device or args.test_picture or next(iter(desk.seats))
-    if name not in desk.seats:
-        raise HushedError(f"there is no device '{name}'", where="--device", remedy=nearest(name, desk.seats))
-    glass, panel = desk.glass(name), desk.seats[name].target.panel
-    replace_file(args.picture, [glass_png(glass, panel, max(1, min(16, 1200 // (glass.lit.shape[1] + 4))))])
+    name = args.device or args.test_picture or next(iter(desk.shown))
+    if name not in desk.shown:
+        raise HushedError(f"there is no device '{name}'", where="--device", remedy=nearest(name, desk.shown))
+    replace_file(args.picture, [shown_png(desk.glass(name), desk.shown[name].panel)])

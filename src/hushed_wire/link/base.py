@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from ..errors import HushedError
 
-__all__ = ["BusHeld", "Link", "LinkLost", "LinkUnusable", "Refused"]
+if TYPE_CHECKING:
+    from ..rig.moves import Move
+
+__all__ = ["BusHeld", "Link", "LinkLost", "LinkUnusable", "Refused", "WordLink"]
 
 
 class LinkUnusable(HushedError):
@@ -44,6 +47,27 @@ class Link(Protocol):
 
     def read(self, address: int, count: int) -> bytes:
         """One read transaction."""
+
+    def wait(self, seconds: float) -> None:
+        """Rests."""
+
+    def clock(self) -> float:
+        """Seconds since some moment, as the link counts them."""
+
+    def close(self) -> None:
+        """Lets go of the link."""
+
+
+class WordLink(Protocol):
+    """A live bus that is not I2C, or the pins that make one."""
+
+    name: str
+
+    def check(self) -> None:
+        """Raises where the link can see that nothing will work."""
+
+    def move(self, move: Move) -> None:
+        """Moves the words of one transfer, and sets the lines beside the bus ahead of it; raises LinkLost."""
 
     def wait(self, seconds: float) -> None:
         """Rests."""

@@ -11,28 +11,33 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
-from ..rig.schema import Bus, Device, Rig, the_bus
+from ..rig.schema import Bus, Rig, the_bus
 from ..rig.vocabulary import Mishap, address_of, share_of
 from ..units import parse
 from .base import BusHeld, Refused
 
 if TYPE_CHECKING:
+    from ..rig.moves import Move
     from ..sequence import Target
 
-__all__ = ["Desk"]
+__all__ = ["Desk", "WordDesk", "open_desk"]
 
 DEFAULT_CLOCK = 400e3
-ACTS = ("refuse", "strap", "flaky", "stuck")  # the mishaps that mean something to a desk
+ACTS = ("refuse", "strap", "flaky", "stuck", "slow")  # the mishaps that mean something to a desk
 
 
 @dataclass
 class Seat:
-    """One device at the desk. answers: share of calls that it hears. received: (seconds, bytes) of each write."""
+    """One device or bridge at the desk. answers: share of calls that it hears. received: (seconds, bytes) of each write.
 
-    device: Device
-    target: Target
+    target: None for a bridge. slow: seconds for which it holds the clock in each call.
+    """
+
+    name: str
+    target: Target | None
     address: int
     answers: float = 1.0
+    slow: float = 0.0
     received: list[tuple[float, bytes]] = field(default_factory=list)
 
 
@@ -42,16 +47,20 @@ class Desk:
     quick = True
     room = 1 << 20
 
-    def __init__(self, rig: Rig, mishaps: list[Mishap] | None = None, seed: int = 0) -> None:
-        """Raises HushedError where one names nothing of the rig."""
-        self.bus: Bus = the_bus(rig)
+    def __init__(self, rig: Rig, mishaps: list[Mishap] | None = None, seed: int = 0, bus: Bus | None = None) -> None:
+        """Raises HushedError where one names nothing of the rig. bus: the rig's first I2C bus by default."""
+        self.rig = rig
+        self.bus: Bus = bus or the_bus(rig)
         self.name = f"the desk of '{rig.title or self.bus.name}'"
         devices = rig.devices_on(self.bus)
-        if not devices:
+        bridges = [bridge for bridge in rig.bridge if bridge.on == self.bus.name]
+        if not devices and not bridges:
             raise HushedError(
                 "the rig has no device that could answer", remedy="add a [[device]] to the rig, or name a link with --link"
             )
-        self.seats = {device.name: Seat(device, rig.target(device), device.address or 0) for device in devices}
+        self.seats = {device.name: Seat(device.name, rig.target(device), device.address or 0) for device in devices}
+        self.seats |= {bridge.name: Seat(bridge.name, None, bridge.address or 0) for bridge in bridges}
+        self.shown = {device.name: rig.target(device) for device in rig.device if rig.way_to(device)[0].name == self.bus.name}
         self.period = 1 / (float(parse(self.bus.clock, "Hz")) if self.bus.clock else DEFAULT_CLOCK)
         self.random = random.Random(seed)
         self.now = 0.0
@@ -78,6 +87,8 @@ class Desk:
             seat.answers = 0.0
         elif kind == "strap":
             seat.address = address_of(detail)[1]
+        elif kind == "slow":
+            seat.slow = float(parse(",".join(parts[1:]) or "?", "s", "--mishap"))
         else:
             seat.answers = 1.0 - share_of(",".join(parts[1:]))
 
@@ -94,6 +105,7 @@ class Desk:
         deaf = bool(self.stuck)  # a line that never falls carries nothing either
         if seat is None or deaf or (seat.answers < 1.0 and self.random.random() >= seat.answers):
             raise Refused(address, 0)
+        self.now += seat.slow
         return seat
 
     def write(self, address: int, data: bytes) -> None:
@@ -119,26 +131,104 @@ class Desk:
         """Nothing to let go of."""
 
     def glass(self, name: str) -> Any:
-        """What a device's panel shows now."""
+        """What a device's panel shows now, a device behind bridges among them: from the wires, as in a capture."""
+        from fractions import Fraction
+
         import numpy as np
 
-        from ..bus.words import START, STOP, Transactions, Words
-        from ..part import FRAMINGS, commands
-        from ..part.chips import model_for
+        from ..bus import i2c
+        from ..rig.follow import payloads
 
-        seat = self.seats[name]
-        data = np.frombuffer(b"".join(raw for _, raw in seat.received), np.uint8)
-        lengths = np.array([len(raw) for _, raw in seat.received], np.int64)
-        last = np.cumsum(lengths)
-        when = (np.array([when for when, _ in seat.received]) * 1e9).astype(np.int64)
-        each = np.repeat(when, lengths)
-        yes = np.ones(len(data), bool)
-        words = Words(data, each, each, each, yes, ~yes)
-        count = len(lengths)
-        marks = np.full(count, START, np.uint8), np.full(count, STOP, np.uint8)
-        table = Transactions(last - lengths, last, when, when, *marks, np.zeros(count, np.uint8))
-        payload = FRAMINGS[seat.target.framing](words, table, table.first, np.arange(count))
-        return model_for(seat.target.part, [commands(seat.target.part, payload)]).glass(seat.target.panel)
+        sent = sorted((when, seat.address, raw) for seat in self.seats.values() for when, raw in seat.received)
+        lengths = np.array([1 + len(raw) for _, _, raw in sent], np.int64)
+        value = np.frombuffer(b"".join(bytes([address << 1]) + raw for _, address, raw in sent), np.uint8)
+        # Devices answer to where the rig has them: a mishap that straps one elsewhere moves what it is sent with it.
+        home = {seat.address: self._home(seat.name) for seat in self.seats.values()}
+        value = value.copy()
+        first = np.cumsum(lengths) - lengths
+        value[first] = [home[address] << 1 for _, address, _ in sent]
+        tick = Fraction(1, 10**7)
+        gap = np.full(len(lengths), 100, np.int64)
+        none = np.zeros(len(lengths), bool)
+        trace = i2c.encode(
+            value, np.ones(len(value), bool), lengths, none, gap, i2c.Timing.at(Fraction(400_000), tick), tick, 100, 100
+        )
+        names = {"SCL": self.bus.lines["scl"], "SDA": self.bus.lines["sda"]}
+        return shown_by(
+            payloads(trace.select([0, 1], tuple(names[line] for line in trace.names)), self.rig, self.bus), self.shown[name]
+        )
+
+    def _home(self, name: str) -> int:
+        """The address at which the rig has a device or bridge."""
+        bridge = self.rig.bridge_named(name)
+        entry = bridge if bridge is not None else next(device for device in self.rig.device if device.name == name)
+        return entry.address or 0
+
+
+class WordDesk:
+    """A simulated bus of any other kind: it takes what moves, and shows what the panels make of it."""
+
+    def __init__(self, rig: Rig, bus: Bus) -> None:
+        self.rig, self.bus = rig, bus
+        self.name = f"the desk of '{rig.title or bus.name}'"
+        self.shown = {device.name: rig.target(device) for device in rig.device if rig.way_to(device)[0].name == bus.name}
+        self.moves: list[Move] = []
+        self.now = 0.0
+
+    def check(self) -> None:
+        """Nothing can be held here."""
+
+    def move(self, move: Move) -> None:
+        """Takes a move; it lasts as long as on the wire."""
+        from ..rig.moves import TICK, clock_of, pulse_of
+
+        part = self.shown[move.device].part if move.device in self.shown else next(iter(self.shown.values())).part
+        if self.bus.kind == "parallel":
+            each = pulse_of(part, self.bus).cycle * float(TICK)
+        else:
+            each = move.bits / float(clock_of(part, self.bus))
+        self.now += len(move.words) * each + float(move.pauses.sum() * TICK)
+        self.moves.append(move)
+
+    def wait(self, seconds: float) -> None:
+        """Moves the desk's time on; nobody really waits."""
+        self.now += seconds
+
+    def clock(self) -> float:
+        """The desk's own time."""
+        return self.now
+
+    def close(self) -> None:
+        """Nothing to let go of."""
+
+    def glass(self, name: str) -> Any:
+        """What a device's panel shows now: from the wires, as in a capture."""
+        from ..rig.follow import payloads
+        from ..rig.moves import encode_moves
+
+        roles = {role: number for number, role in enumerate(self.bus.lines)}
+        part = self.shown[name].part
+        trace = encode_moves(self.moves, self.bus, part, roles, tuple(self.bus.lines.values()), 1000, 1000)
+        return shown_by(payloads(trace, self.rig, self.bus), self.shown[name])
+
+
+def shown_by(found: dict[str, Any], target: Target) -> Any:
+    """What a panel shows by the payloads of its chips."""
+    from ..part import commands
+    from ..part.chips import model_for
+
+    return model_for(target.part, [commands(target.part, own) for own in found[target.name]]).glass(target.panel)
+
+
+def open_desk(rig: Rig, bus: Bus | None, mishaps: list[Mishap] | None = None, seed: int = 0) -> Desk | WordDesk:
+    """The desk for a bus of a rig, its first I2C bus where none is named."""
+    if bus is None or bus.kind == "i2c":
+        return Desk(rig, mishaps, seed, bus)
+    if mishaps:
+        raise HushedError(
+            f"'{mishaps[0].kind}' acts on devices with an address", where="--mishap", remedy=f"bus '{bus.name}' is {bus.kind}"
+        )
+    return WordDesk(rig, bus)
 
 
 def held(line: str, role: str) -> BusHeld:

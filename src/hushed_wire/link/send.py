@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from ..errors import HushedError
 from ..part.wrap import transfers
-from ..rig.schema import Rig, the_bus
+from ..rig.schema import Bus, Rig
 from ..sequence import Step
-from .base import Link, Refused
+from .base import Link, Refused, WordLink
 
 __all__ = ["Sent", "Stopped", "send"]
 
@@ -40,35 +41,26 @@ class Stopped(HushedError):
         self.sent = sent
 
 
-def send(steps: list[Step], rig: Rig, link: Link, progress: Callable[[int], None] | None = None) -> Sent:
+def send(steps: list[Step], rig: Rig, link: Link | WordLink, progress: Callable[[int], None] | None = None) -> Sent:
     """Sends all steps. Raises Stopped at the first refusal, BusHeld ahead of the first step, LinkLost when the link goes."""
     link.check()
-    bus = the_bus(rig)
-    devices = {device.name: device for device in rig.devices_on(bus)}
-    room = min(bus.driver.longest_write or link.room, link.room)
+    bus = rig.bus_for(steps)
+    devices = {device.name: device for device in rig.device}
+    direct = bus.kind == "i2c" and all(rig.bridge_named(devices[step.device].on) is None and not step.levels for step in steps)
     out = Sent()
     begin = link.clock()
     first_picture = 0.0
+    one = _by_transaction(rig, bus, link) if direct else _by_moves(rig, bus, link)
     for step in steps:
-        device = devices.get(step.device)
-        if device is None or device.address is None:
-            raise HushedError(
-                f"device '{step.device}' is not on bus '{bus.name}'", where=step.place, remedy="give the rig of its own bus"
-            )
-        target = rig.target(device)
         try:
-            for transfer in transfers(target.framing, step.sends, 0, room):
-                for _, behind in transfer.pieces:
-                    link.write(device.address, behind)
-                    out.transactions += 1
-                    out.data += len(behind)
+            for size in one(step):
+                out.transactions += 1
+                out.data += size
         except Refused as refused:
             out.seconds = link.clock() - begin
             raise Stopped(step, refused, out) from refused
-        if step.wait:
-            link.wait(float(step.wait))
         out.steps += 1
-        if step.name == "picture":
+        if step.name in DRAWN:
             out.pictures += 1
             first_picture = first_picture if out.pictures > 1 else link.clock()
         if progress is not None:
@@ -78,3 +70,55 @@ def send(steps: list[Step], rig: Rig, link: Link, progress: Callable[[int], None
     if out.pictures > 1 and end > first_picture:
         out.rate = (out.pictures - 1) / (end - first_picture)
     return out
+
+
+DRAWN = ("picture", "test picture")
+Sender = Callable[[Step], Iterator[int]]
+
+
+def _by_transaction(rig: Rig, bus: Bus, link: Any) -> Sender:
+    """Devices directly on I2C: each step's transactions; what is yielded is their bytes."""
+    room = min(bus.driver.longest_write or link.room, link.room)
+    targets = {device.name: (rig.target(device), device.address or 0) for device in rig.devices_on(bus)}
+
+    def one(step: Step) -> Iterator[int]:
+        target, address = targets[step.device]
+        for transfer in transfers(target.framing, step.sends, 0, room):
+            for _, behind in transfer.pieces:
+                link.write(address, behind)
+                yield len(behind)
+        if step.wait:
+            link.wait(float(step.wait))
+
+    return one
+
+
+def _by_moves(rig: Rig, bus: Bus, link: Any) -> Sender:
+    """Any other bus, and whatever is behind bridges: moves, with the parts' own times between them."""
+    from ..rig.moves import REST, TICK, Mover
+
+    mover = Mover(rig)
+
+    def one(step: Step) -> Iterator[int]:
+        for move in mover.moves([step], bus):
+            rest = float((move.gap * TICK) - REST)
+            if rest > 0:
+                link.wait(rest)
+            if bus.kind != "i2c":
+                if len(move.words) or move.levels:
+                    link.move(move)
+                    yield len(move.words) * (-(-move.bits // 8))
+            elif move.levels:
+                raise HushedError(
+                    f"'{step.text}' sets a line beside the bus, which this link does not drive", where=step.place,
+                    remedy="take the step out, and drive the line by hand",
+                )  # fmt: skip
+            elif move.address is not None:
+                link.write(move.address, move.words.astype("uint8").tobytes())
+                yield len(move.words)
+        # A rest behind the last step is kept too, as waits of the sequence are.
+        if step.wait:
+            link.wait(float(step.wait))
+            mover.rest -= step.wait
+
+    return one

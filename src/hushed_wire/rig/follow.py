@@ -42,12 +42,15 @@ def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
     return out
 
 
-def payloads(trace: Trace, rig: Rig, bus: Bus) -> Payloads:
-    """What each device of a bus, and behind its bridges, was sent."""
-    return _followed(trace, rig, bus, rig_lines(trace, bus), bus.name)
+Lights = dict[str, tuple[Trace, int]]  # by device, the trace and line that switch its backlight
 
 
-def _followed(trace: Trace, rig: Rig, bus: Bus, roles: dict[str, int], place: str) -> Payloads:
+def payloads(trace: Trace, rig: Rig, bus: Bus, lights: Lights | None = None) -> Payloads:
+    """What each device of a bus, and behind its bridges, was sent. lights: filled in where a line switches a backlight."""
+    return _followed(trace, rig, bus, rig_lines(trace, bus), bus.name, {} if lights is None else lights)
+
+
+def _followed(trace: Trace, rig: Rig, bus: Bus, roles: dict[str, int], place: str, lights: Lights) -> Payloads:
     """Everything that hangs on `place` (the bus's own name, or that of the bridge whose outputs `bus` describes)."""
     devices = [device for device in rig.device if device.on == place]
     bridges = [bridge for bridge in rig.bridge if bridge.on == place]
@@ -58,6 +61,8 @@ def _followed(trace: Trace, rig: Rig, bus: Bus, roles: dict[str, int], place: st
         who = addresses(decoded.words, table)
     for device in devices:
         target = rig.target(device)
+        if "backlight" in roles:
+            lights[device.name] = trace, roles["backlight"]
         if bus.kind == "i2c":
             chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
             if target.framing in FRAMINGS:
@@ -75,7 +80,7 @@ def _followed(trace: Trace, rig: Rig, bus: Bus, roles: dict[str, int], place: st
         else:
             times, states = _states_on(trace, bus, roles, bridge, part)
         inner, inner_bus, inner_roles = _outputs(trace, bridge, part, times, states)
-        out |= _followed(inner, rig, inner_bus, inner_roles, bridge.name)
+        out |= _followed(inner, rig, inner_bus, inner_roles, bridge.name, lights)
     return out
 
 

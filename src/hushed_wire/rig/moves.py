@@ -65,6 +65,7 @@ class Mover:
         self.devices = {device.name: device for device in rig.device}
         self.four_bits: set[str] = set()  # devices whose interface has been set to four bits
         self.ports: dict[str, int] = {bridge.name: self._at_rest(bridge) for bridge in rig.bridge}
+        self.rest = REST  # that the next step has to keep
         self.owed: dict[str, int] = {}  # ticks of rest that a bridge's outputs still have to keep
         self.begun: set[str] = set()  # bridges whose pins have been made outputs
 
@@ -75,7 +76,6 @@ class Mover:
 
     def moves(self, steps: list[Step], bus: Bus) -> Iterator[Move]:
         """The moves on a bus; steps of devices on other buses are refused."""
-        rest = REST
         for step in steps:
             target, device = self.targets[step.device], self.devices[step.device]
             root, bridges = self.rig.way_to(device)
@@ -84,19 +84,15 @@ class Mover:
                     f"device '{device.name}' is not on bus '{bus.name}'", where=step.place, remedy="rehearse its own rig"
                 )
             own = list(self._direct(step, target, device, bridges[-1] if bridges else None, bus))
-            if own and step.sends:
-                own[0].gap += self._ticks(rest)
-                rest = REST
-            elif own:  # only levels: they come when the rest is over
-                own[0].gap += self._ticks(rest)
-                rest = Fraction(0)
+            if own:  # a step of levels only comes when the rest is over, too
+                own[0].gap += self._ticks(self.rest)
+                self.rest = REST if step.sends else Fraction(0)
             for bridge in reversed(bridges):
                 own = list(self._lifted(own, bridge, bus))
             yield from own
-            rest = max(rest, REST) if step.sends else rest
             # On a parallel bus each word has its rest behind it already.
             busy = Fraction(0) if target.bus_kind == "parallel" else step.takes * Fraction(11, 10)
-            rest += max(step.wait, busy) * self.haste
+            self.rest += max(step.wait, busy) * self.haste
 
     @staticmethod
     def _ticks(seconds: Fraction) -> int:
@@ -244,7 +240,10 @@ class Mover:
         """Writes to a bridge as moves; each send is a transfer of its own."""
         select = bridge.select or _usual_select(outer, bus)
         for number, send in enumerate(sends):
-            if framing == "load":
+            kind = kind_of(set(outer.drives)) if outer is not None else bus.kind
+            if framing == "load" and kind == "spi":  # a chain of any length under one select, byte by byte
+                word, bits = np.frombuffer(send.raw, np.uint8).astype(np.uint32), 8
+            elif framing == "load":
                 word = np.array([int.from_bytes(send.raw, "big")], np.uint32)
                 bits = 8 * len(send.raw)
             else:

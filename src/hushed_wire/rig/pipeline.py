@@ -21,14 +21,16 @@ from ..part.chips import model_for
 from ..trace import Trace
 from .schema import Bus, Device, Rig, the_bus
 
-__all__ = ["DeviceReading", "Reading", "lines_of", "read", "read_with"]
+__all__ = ["DeviceReading", "Reading", "lines_of", "read", "read_with", "shown_devices"]
 
 START_UP_SEEN = 3  # distinct start-up commands that show that the set-up was captured
 
 
 @dataclass
 class DeviceReading:
-    """One device's share of a capture. started: its set-up was captured, so what was not set has its reset value."""
+    """One device's share of a capture. light: the trace and line that switch its backlight.
+
+    started: its set-up was captured, so what was not set has its reset value."""
 
     device: Device
     part: Part
@@ -36,10 +38,16 @@ class DeviceReading:
     commands: Commands
     memory: Any
     started: bool
+    light: tuple[Trace, int] | None = None
 
     def glass(self, when: int | None = None) -> Any:
         """What the panel shows at a tick (None: at the end)."""
-        return self.memory.glass(self.panel, from_reset=self.started, **({} if when is None else {"when": when}))
+        glass = self.memory.glass(self.panel, from_reset=self.started, **({} if when is None else {"when": when}))
+        if self.light is not None and hasattr(glass, "backlight"):
+            trace, line = self.light
+            level = int(trace.level_at(line, np.array([trace.end if when is None else when]))[0])
+            glass.backlight = None if level > 1 else level == 1
+        return glass
 
 
 @dataclass
@@ -86,6 +94,30 @@ def read(trace: Trace, rig: Rig) -> Reading:
     return read_with(trace, rig, bus, *lines_of(trace, bus))
 
 
+def shown_devices(trace: Trace, rig: Rig, bus: Bus) -> list[DeviceReading]:
+    """The displays of any bus and behind its bridges, as a capture has them."""
+    from .follow import payloads
+
+    lights: dict[str, tuple[Trace, int]] = {}
+    found = payloads(trace, rig, bus, lights)
+    out = []
+    for device in rig.device:
+        if device.name not in found:
+            continue
+        target = rig.target(device)
+        chips = [commands(target.part, own) for own in found[device.name]]
+        started = all(_started(target.part, own) for own in chips)
+        memory = model_for(target.part, chips, float(trace.tick), started)
+        out.append(DeviceReading(device, target.part, target.panel, chips[0], memory, started, lights.get(device.name)))
+    return out
+
+
+def _started(part: Part, own: Commands) -> bool:
+    """Whether a part's set-up was captured."""
+    seen = {part.command[kind].name for kind in np.unique(own.kind[own.kind >= 0]).tolist()}
+    return len(seen & set(part.start_up)) >= min(START_UP_SEEN, max(1, len(part.start_up)))
+
+
 def read_with(trace: Trace, rig: Rig, bus: Bus, scl: int, sda: int) -> Reading:
     """Decodes a trace by a rig with these lines as SCL and SDA (diagnosis tries others than the rig's)."""
     decoded = i2c.decode(trace, scl, sda)
@@ -99,8 +131,7 @@ def read_with(trace: Trace, rig: Rig, bus: Bus, scl: int, sda: int) -> Reading:
         chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
         payload = FRAMINGS[target.framing](decoded.words, table, who.first, chosen)
         own = commands(target.part, payload)
-        seen = {target.part.command[kind].name for kind in np.unique(own.kind[own.kind >= 0]).tolist()}
-        started = len(seen & set(target.part.start_up)) >= START_UP_SEEN
+        started = _started(target.part, own)
         memory = model_for(target.part, [own], float(trace.tick), started)
         devices.append(DeviceReading(device, target.part, target.panel, own, memory, started))
     return Reading(trace, rig, bus, scl, sda, decoded, table, who, devices)

@@ -26,7 +26,7 @@ from .moves import REST, TICK, Move, Mover, clock_of, encode_moves, pulse_of
 from .schema import Bus, Rig
 from .vocabulary import Mishap, address_of, share_of
 
-__all__ = ["bus_of", "rehearse", "steps_of"]
+__all__ = ["rehearse", "steps_of"]
 
 LEAD = Fraction(200, 10**6)  # idle bus at both ends
 DEFAULT_CLOCK = Fraction(400_000)
@@ -57,33 +57,17 @@ def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
     return steps
 
 
-def bus_of(steps: list[Step], rig: Rig) -> Bus:
-    """The bus that a sequence speaks on. Raises HushedError where it speaks on several, or is empty."""
-    devices = {device.name: device for device in rig.device}
-    first: Bus | None = None
-    for step in steps:
-        bus = rig.way_to(devices[step.device])[0]
-        if first is not None and bus.name != first.name:
-            raise HushedError(
-                f"device '{step.device}' is on bus '{bus.name}', what came before was on '{first.name}'",
-                where=step.place,
-                remedy="one sequence drives one bus: split it",
-            )
-        first = bus
-    if first is None:
-        raise HushedError("the sequence does nothing", remedy="write a command; see docs/sequence.md")
-    return first
-
-
 def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | None = None, seed: int = 0) -> Trace:
     """The exact trace of steps on the rig's bus, its lines named as the rig names them."""
-    bus = bus_of(steps, rig)
+    bus = rig.bus_for(steps)
     haste = Fraction(1)
     for act in mishaps:
         if act.kind == "fast-clock":
             clock = parse(act.detail, "Hz", "--mishap")
         elif act.kind == "short-wait":
             haste = Fraction(share_of(act.detail))
+        elif act.kind == "slow":
+            raise HushedError("'slow' acts on the desk", where="--mishap", remedy="see hushed-wire send --link desk")
         elif act.kind == "garble":
             raise HushedError(
                 "'garble' acts between host and probe", where="--mishap", remedy="see hushed-wire send --link stand-in"
@@ -242,7 +226,7 @@ def rehearse(
             except HushedError as error:
                 error.where = error.where or "--mishap"
                 raise
-    bus = bus_of(steps, rig)
+    bus = rig.bus_for(steps)
     rate = rate or usual_rate(rig, bus, steps, clock)
     if not 1000 <= rate <= 10**9:
         raise HushedError(f"a sample rate of {float(rate):g} Hz", where="--rate", remedy="choose 1 kHz to 1 GHz")

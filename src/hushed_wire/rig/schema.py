@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,7 +16,7 @@ import msgspec
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.wrap import BUS_OF
-from ..sequence import Target
+from ..sequence import Step, Target
 
 __all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "load_rig", "pins_of", "rig_toml", "the_bus"]
 
@@ -116,6 +117,23 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
     def bridge_named(self, name: str) -> Bridge | None:
         """The bridge of that name, None where there is none."""
         return next((bridge for bridge in self.bridge if bridge.name == name), None)
+
+    def bus_for(self, steps: Sequence[Step]) -> Bus:
+        """The bus that a sequence speaks on. Raises HushedError where it speaks on several, or does nothing."""
+        devices = {device.name: device for device in self.device}
+        first: Bus | None = None
+        for step in steps:
+            bus = self.way_to(devices[step.device])[0]
+            if first is not None and bus.name != first.name:
+                raise HushedError(
+                    f"device '{step.device}' is on bus '{bus.name}', what came before was on '{first.name}'",
+                    where=step.place,
+                    remedy="one sequence drives one bus: split it",
+                )
+            first = bus
+        if first is None:
+            raise HushedError("the sequence does nothing", remedy="write a command; see docs/sequence.md")
+        return first
 
     def way_to(self, device: Device) -> tuple[Bus, list[Bridge]]:
         """The bus that leads to a device, and the bridges on the way, nearest to the bus first."""

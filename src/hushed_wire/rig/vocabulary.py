@@ -30,6 +30,7 @@ MISHAPS: dict[str, tuple[str, str, str]] = {
     "refuse": ("devices", "refuse:DEVICE", "a device does not acknowledge its address"),
     "strap": ("devices", "strap:DEVICE,ADDRESS", "a device is strapped to another address than the rig says"),
     "flaky": ("devices", "flaky:DEVICE,PERCENT", "a loose contact: a device misses that share of its calls"),
+    "slow": ("desk", "slow:DEVICE,TIME", "a device holds the clock for so long in each call"),
     "double-address": ("driver", "double-address:DEVICE", "the driver shifts an address that is shifted already"),
     "fast-clock": ("driver", "fast-clock:RATE", "the driver clocks at another rate than the rig says"),
     "short-wait": ("driver", "short-wait:PERCENT", "all waits, the parts' own times among them, last only that share"),

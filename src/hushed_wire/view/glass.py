@@ -8,12 +8,14 @@ from rich.console import Console
 from rich.style import Style
 from rich.text import Text
 
+from ..part.character import TextGlass
 from ..part.describe import Panel
 from ..part.paged import Glass
+from ..part.pixel import ColourGlass
 from ..picture.image import line_colours
 from .console import writes_unicode
 
-__all__ = ["draw", "rows_of_text"]
+__all__ = ["draw", "draw_colour", "draw_text", "rows_of_text"]
 
 HALVES = np.array([" ", "▀", "▄", "█"])
 BRAILLE = np.array([[0x01, 0x08], [0x02, 0x10], [0x04, 0x20], [0x40, 0x80]], dtype=np.uint16)
@@ -60,3 +62,61 @@ def draw(out: Console, glass: Glass, panel: Panel) -> None:
         text.append(edge[5], style=frame)
         out.print(text, soft_wrap=True)
     out.print(Text(edge[2] + edge[4] * width + edge[3], style=frame), soft_wrap=True)
+
+
+EDGES = {True: ("┌", "┐", "└", "┘", "─", "│"), False: ("+", "+", "+", "+", "-", "|")}
+
+
+def _framed(out: Console, lines: list[Text], width: int, unicode: bool) -> None:
+    edge, frame = EDGES[unicode], Style(dim=True)
+    out.print(Text(edge[0] + edge[4] * width + edge[1], style=frame), soft_wrap=True)
+    for line in lines:
+        out.print(Text(edge[5], style=frame).append_text(line).append(edge[5], style=frame), soft_wrap=True)
+    out.print(Text(edge[2] + edge[4] * width + edge[3], style=frame), soft_wrap=True)
+
+
+def draw_text(out: Console, glass: TextGlass, panel: Panel) -> None:
+    """Prints the characters of a panel in a frame, those that are not known as blanks."""
+    unicode = writes_unicode(out.file)
+    red, green, blue = (int(part) for part in line_colours(panel)[0])
+    style = Style(color=f"rgb({red},{green},{blue})", dim=not glass.shown or glass.backlight is False)
+    lines = glass.lines
+    if panel.form == "digits":
+        lines = [" ".join(cells_of(line)) for line in lines]
+    width = max(len(line) for line in lines)
+    _framed(out, [Text(line.ljust(width), style=style) for line in lines], width, unicode)
+
+
+def cells_of(line: str) -> list[str]:
+    """The digits of a line, each with its point."""
+    out: list[str] = []
+    for char in line:
+        if char == "." and out and len(out[-1]) == 1:
+            out[-1] += char
+        else:
+            out.append(char)
+    return out
+
+
+def draw_colour(out: Console, glass: ColourGlass, panel: Panel) -> None:
+    """Prints a colour panel, scaled to the terminal: two pixels a character."""
+    unicode = writes_unicode(out.file)
+    height, width = glass.rgb.shape[:2]
+    step = max(1, -(-width // max(8, min(out.width - 2, 100))))
+    high, wide = height // step // 2 * 2, width // step
+    small = glass.rgb[: high * step, : wide * step].reshape(high, step, wide, step, 3).mean(axis=(1, 3)).astype(int)
+    if not glass.shown:
+        small //= 4
+    lines = []
+    for y in range(0, high, 2):
+        text = Text()
+        for x in range(wide):
+            upper, lower = small[y, x], small[y + 1, x]
+            if not unicode:
+                text.append("#" if upper.max() + lower.max() >= 256 else ".")
+                continue
+            text.append(
+                "▀", style=Style(color=f"rgb({upper[0]},{upper[1]},{upper[2]})", bgcolor=f"rgb({lower[0]},{lower[1]},{lower[2]})")
+            )
+        lines.append(text)
+    _framed(out, lines, wide, unicode)

@@ -11,7 +11,9 @@ from ..bus.i2c_address import Addresses
 from ..bus.words import BEGAN, ENDED, Transactions, Words
 from ..diagnose import Diagnosis
 from ..finding import Finding
+from ..part.character import TextGlass
 from ..part.paged import Glass
+from ..part.pixel import ColourGlass
 from ..rig import DeviceReading, Reading
 from ..trace import Trace
 
@@ -67,9 +69,19 @@ def commands(device: DeviceReading, trace: Trace) -> Iterator[dict[str, Any]]:
         yield record
 
 
-def screen(device: DeviceReading, glass: Glass, when: float) -> dict[str, Any]:
+def screen(device: DeviceReading, glass: Glass | TextGlass | ColourGlass, when: float) -> dict[str, Any]:
     """What the panel shows."""
-    rows = ["".join(row) for row in np.where(glass.lit, "#", ".").tolist()]
+    if isinstance(glass, TextGlass):
+        return {
+            "device": device.device.name,
+            "time": when,
+            "kind": "text",
+            "lines": glass.lines,
+            "backlight": glass.backlight,
+            "lit": glass.shown,
+        }
+    colour = isinstance(glass, ColourGlass)
+    rows = None if colour else ["".join(row) for row in np.where(glass.lit, "#", ".").tolist()]
     return {
         "device": device.device.name,
         "time": when,

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from rich.console import Console
 from rich.text import Text
 
-from ..part.paged import Glass
+from ..part.character import TextGlass
+from ..part.pixel import ColourGlass
 from ..rig import DeviceReading, Setup
 from ..units import show_time
 from . import glass as drawing
@@ -15,36 +18,52 @@ from .listing import assumed
 __all__ = ["screens"]
 
 
-def screens(out: Console, glasses: list[tuple[DeviceReading, Glass]], plan: Setup, when: float, quiet: bool = False) -> None:
+def screens(out: Console, glasses: list[tuple[DeviceReading, Any]], plan: Setup, when: float, quiet: bool = False) -> None:
     """Prints the panels."""
     if not quiet:
         assumed(out, plan)
     for device, glass in glasses:
-        height, width = glass.lit.shape
-        lit = int(np.count_nonzero(glass.lit))
         head = Text().append(
-            f"{device.device.name}  {device.part.name}, {width}x{height}, at {show_time(when)}: the glass is ", style="head"
+            f"{device.device.name}  {device.part.name}, {device.panel.name}, at {show_time(when)}: the glass is ", style="head"
         )
+        if not isinstance(glass, TextGlass):
+            height, width = glass.lit.shape
+            head = Text().append(
+                f"{device.device.name}  {device.part.name}, {width}x{height}, at {show_time(when)}: the glass is ", style="head"
+            )
         head.append("lit" if glass.shown else "dark", style="good" if glass.shown else "fault")
-        out.print(head.append(f", {lit:,} pixels on" if glass.shown else f"; below is what its memory holds ({lit:,} pixels on)"))
-        drawing.draw(out, glass, device.panel)
+        if isinstance(glass, TextGlass):
+            out.print(head if glass.shown else head.append("; below is what its memory holds"))
+            drawing.draw_text(out, glass, device.panel)
+        else:
+            lit = int(np.count_nonzero(glass.lit))
+            what = "pixels are bright" if isinstance(glass, ColourGlass) else "pixels on"
+            out.print(head.append(f", {lit:,} {what}" if glass.shown else f"; below is what its memory holds ({lit:,} {what})"))
+            (drawing.draw_colour if isinstance(glass, ColourGlass) else drawing.draw)(out, glass, device.panel)
         for text in remarks(device, glass):
             out.print(Text().append("note  ", style="note").append(text))
 
 
-def remarks(device: DeviceReading, glass: Glass) -> list[str]:
+def remarks(device: DeviceReading, glass: Any) -> list[str]:
     """What the picture does not tell by itself."""
     out = []
-    missing = int(np.count_nonzero(~glass.written))
+    known = glass.known if isinstance(glass, TextGlass) else glass.written
+    unit = "cells" if isinstance(glass, TextGlass) else "pixels"
+    missing = int(np.count_nonzero(~known))
     if missing:
         why = (
             "the memory behind them was not written in this capture"
             if device.started
             else "the capture begins on a running display"
         )
-        out.append(f"{missing:,} of {glass.lit.size:,} pixels are not known: {why}; they are drawn dark")
-    if glass.scrolling:
+        out.append(f"{missing:,} of {known.size:,} {unit} are not known: {why}; they are drawn dark")
+    if isinstance(glass, TextGlass):
+        if glass.cursor is not None:
+            out.append(f"the cursor is at column {glass.cursor[1]}, row {glass.cursor[0]}, {glass.cursor_kind}")
+        if glass.backlight is False:
+            out.append("the backlight is off")
+    elif glass.scrolling:
         out.append("the panel scrolls; how far is an estimate from the controller's typical oscillator")
     if not glass.shown:
-        out.append("hushed-wire diagnose says why it is dark")
+        out.append("the controller's output is off, or it sleeps")
     return out

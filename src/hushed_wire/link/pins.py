@@ -1,0 +1,276 @@
+"""Linux spidev, and GPIO lines that are driven one by one, as links: by way of spidev and gpiod.
+
+Strategy: on spidev the kernel clocks the words, and GPIO lines beside it carry D/C, reset and selects. Without spidev a bus is played:
+the moves are encoded to the exact trace that a rehearsal would write, and its states are put on the lines one after the other.
+Opening fails with what is wrong: absent, not permitted, in use, or lacking something.
+"""
+
+from __future__ import annotations
+
+import errno
+import re
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ..errors import HushedError
+from ..rig.pinmap import load_pin_map
+from .base import LinkLost, LinkUnusable
+
+if TYPE_CHECKING:
+    from ..rig.moves import Move
+    from ..rig.schema import Bus, Rig
+
+__all__ = ["GpioLink", "SpiLink", "gpio_numbers", "open_pins"]
+
+LARGEST = 4096  # bytes of one spidev transfer that every kernel takes
+SLEEP_FROM = 50e-6  # rests shorter than this pass while the next line is being set
+
+
+def open_pins(name: str, rig: Rig, bus: Bus, path: str) -> SpiLink | GpioLink:
+    """Opens `spi-0.0` (or /dev/spidev0.0), or `gpiochip0`, for a bus of a rig. path: of the rig file, for its pin map."""
+    on_spi = re.fullmatch(r"(?:/dev/)?spi(?:dev|-)?(\d+)\.(\d+)", name)
+    on_gpio = re.fullmatch(r"(?:/dev/)?gpio(?:chip|-)?(\d+)", name)
+    if not on_spi and not on_gpio:
+        raise LinkUnusable(
+            f"there is no link '{name}' for a bus of kind {bus.kind}", where="--link",
+            remedy="desk, spi-0.0 (the kernel's SPI), or gpiochip0 (lines driven one by one); hushed-wire links lists them",
+        )  # fmt: skip
+    if on_spi:
+        if bus.kind != "spi":
+            raise LinkUnusable(f"bus '{bus.name}' is {bus.kind}, not SPI", where="--link", remedy="take gpiochip0, or the desk")
+        roles = [role for role in bus.pins if role not in ("sck", "mosi", "miso", "cs")]
+        numbers = gpio_numbers(bus, Path(path).parent, roles)
+        if "dc" in bus.lines and "dc" not in numbers:
+            raise LinkUnusable(
+                f"bus '{bus.name}' names no pin for D/C", where=path, remedy='add pins = { dc = "GPIO25" } to the bus'
+            )
+        return SpiLink(int(on_spi[1]), int(on_spi[2]), rig, bus, _lines("/dev/gpiochip0", numbers) if numbers else None)
+    missing = [role for role in bus.lines if role not in bus.pins]
+    if missing:
+        raise LinkUnusable(
+            f"bus '{bus.name}' names no pin for {', '.join(missing)}", where=path, remedy="add them to the bus's pins"
+        )
+    assert on_gpio is not None
+    return GpioLink(rig, bus, _lines(f"/dev/gpiochip{on_gpio[1]}", gpio_numbers(bus, Path(path).parent, list(bus.lines))))
+
+
+def gpio_numbers(bus: Bus, folder: Path, roles: list[str]) -> dict[str, int]:
+    """The GPIO number of each role's pin; raises HushedError where a pin is none."""
+    out = {}
+    pins = load_pin_map(bus.driver.pin_map, folder) if bus.driver.pin_map else None
+    for role in roles:
+        pin = bus.pins[role]
+        if pins is not None:
+            number = pins.find(pin, bus.driver.pin_scheme).gpio
+        else:
+            found = re.fullmatch(r"(?i)(?:gpio)?[ _-]?(\d+)", str(pin))
+            number = int(found[1]) if found and bus.driver.pin_scheme != "header" else None
+        if number is None:
+            raise HushedError(
+                f"bus '{bus.name}': pin '{pin}' for {role} is no GPIO",
+                remedy="give a GPIO number, like GPIO25, or a pin map that has it",
+            )
+        out[role] = number
+    return out
+
+
+def _lines(path: str, numbers: dict[str, int]) -> Lines:
+    try:
+        import gpiod
+    except ImportError as error:
+        raise LinkUnusable(
+            "GPIO lines want the package gpiod", where="--link", remedy="pip install 'hushed-wire[linux]'"
+        ) from error
+    return Lines(gpiod, path, numbers)
+
+
+def _unusable(path: str, error: OSError, busy: str) -> LinkUnusable:
+    code = error.errno or 0
+    what, remedy = {
+        errno.ENOENT: ("is absent", "hushed-wire links lists what there is; enable SPI for the board, and load spidev"),
+        errno.EACCES: (
+            "may not be opened",
+            "add yourself to the group that owns it (often spi or gpio) and log in again, or run as root",
+        ),
+        errno.EPERM: (
+            "may not be opened",
+            "add yourself to the group that owns it (often spi or gpio) and log in again, or run as root",
+        ),
+        errno.EBUSY: ("is in use", busy),
+        errno.ENODEV: ("is disabled", "its controller is not bound to a driver: enable it in the board's configuration"),
+        errno.ENXIO: ("is disabled", "its controller is not bound to a driver: enable it in the board's configuration"),
+        errno.EINVAL: ("refuses what was asked", "it lacks that mode, rate or line: see hushed-wire links"),
+        errno.ENOTTY: ("is no such device", "hushed-wire links lists what there is"),
+    }.get(code, (f"cannot be opened: {error.strerror}", "hushed-wire links lists what there is"))
+    return LinkUnusable(what, where=path, remedy=remedy)
+
+
+class Lines:
+    """GPIO lines of one chip, by role, all of them outputs; selects and resets begin at rest."""
+
+    def __init__(self, gpiod: Any, path: str, numbers: dict[str, int]) -> None:
+        self.path, self.numbers = path, numbers
+        self.value = gpiod.line.Value
+        settings = gpiod.LineSettings(direction=gpiod.line.Direction.OUTPUT)
+        high = {
+            number: self.value.ACTIVE
+            for role, number in numbers.items()
+            if role in ("reset", "backlight", "wr", "rd") or role.startswith("cs")
+        }
+        try:
+            if not gpiod.is_gpiochip_device(path):
+                raise LinkUnusable("is absent, or no GPIO chip", where=path, remedy="hushed-wire links lists what there is")
+            self.request = gpiod.request_lines(
+                path, consumer="hushed-wire", config={tuple(numbers.values()): settings}, output_values=high
+            )
+        except OSError as error:
+            used = ", ".join(f"{role} on line {number}" for role, number in numbers.items())
+            raise _unusable(
+                path, error, f"one of its lines is taken ({used}): stop what holds it, or choose another pin"
+            ) from error
+
+    def set(self, levels: dict[str, bool]) -> None:
+        """Puts levels on lines, all at once."""
+        values = {
+            self.numbers[role]: self.value.ACTIVE if high else self.value.INACTIVE
+            for role, high in levels.items()
+            if role in self.numbers
+        }
+        try:
+            if values:
+                self.request.set_values(values)
+        except OSError as error:
+            raise LinkLost(
+                f"a line cannot be set: {error.strerror}", where=self.path, remedy="check the board, then try again"
+            ) from error
+
+    def close(self) -> None:
+        """Lets go of the lines."""
+        self.request.release()
+
+
+class Timed:
+    """What links with a clock of their own share."""
+
+    def check(self) -> None:
+        """Nothing can be seen from this side."""
+
+    def wait(self, seconds: float) -> None:
+        """Sleeps."""
+        time.sleep(seconds)
+
+    def clock(self) -> float:
+        """Seconds."""
+        return time.monotonic()
+
+
+class SpiLink(Timed):
+    """Linux spidev, with D/C, reset and further selects on GPIO lines."""
+
+    def __init__(self, number: int, select: int, rig: Rig, bus: Bus, lines: Lines | None) -> None:
+        try:
+            import spidev
+        except ImportError as error:
+            raise LinkUnusable(
+                "spidev wants the package spidev", where="--link", remedy="pip install 'hushed-wire[linux]'"
+            ) from error
+        from ..rig.moves import clock_of
+
+        self.name, self.bus, self.lines = f"/dev/spidev{number}.{select}", bus, lines
+        devices = rig.devices_on(bus)
+        part = rig.target(devices[0]).part if devices else None
+        self.device = spidev.SpiDev()
+        try:
+            self.device.open(number, select)
+            self.device.mode = bus.mode
+            if bus.select == "high":
+                self.device.cshigh = True
+            if bus.order == "lsb":
+                self.device.lsbfirst = True
+            self.device.max_speed_hz = int(clock_of(part, bus)) if part is not None else 1_000_000
+        except OSError as error:
+            raise _unusable(self.name, error, "stop the program that holds it") from error
+        self.bits = 8
+
+    def move(self, move: Move) -> None:
+        """One select; D/C is set ahead of each run of words that share it."""
+        from itertools import pairwise
+
+        import numpy as np
+
+        if self.lines is not None and move.levels:
+            self.lines.set(dict(move.levels))
+        if not len(move.words):
+            return
+        edges = [0, *(np.flatnonzero(np.diff(move.data.astype(np.int8))) + 1).tolist(), len(move.words)]
+        try:
+            if self.bits != move.bits:
+                self.device.bits_per_word = move.bits if move.bits in (8, 9) else 8
+                self.bits = move.bits
+            for first, last in pairwise(edges):
+                if self.lines is not None and "dc" in self.lines.numbers:
+                    self.lines.set({"dc": bool(move.data[first])})
+                for at in range(first, last, LARGEST // 4):
+                    self.device.writebytes2(self._bytes(move.words[at : min(last, at + LARGEST // 4)], move.bits))
+        except OSError as error:
+            raise LinkLost(
+                f"the transfer failed: {error.strerror}", where=self.name, remedy="check the board, then try again"
+            ) from error
+
+    def _bytes(self, words: Any, bits: int) -> bytes:
+        """Words as spidev wants them: whole bytes, or two a word in the machine's order where a word has nine bits."""
+        if bits == 9:
+            raw: bytes = words.astype("=u2").tobytes()
+            return raw
+        whole = words.astype(">u4").view("u1").reshape(-1, 4)[:, 4 - -(-bits // 8) :]
+        found: bytes = whole.tobytes()
+        return found
+
+    def close(self) -> None:
+        """Closes the device file and the lines."""
+        self.device.close()
+        if self.lines is not None:
+            self.lines.close()
+
+
+class GpioLink(Timed):
+    """A bus played on GPIO lines, state by state."""
+
+    def __init__(self, rig: Rig, bus: Bus, lines: Lines) -> None:
+        self.name, self.rig, self.bus, self.lines = lines.path, rig, bus, lines
+        self.roles = {role: number for number, role in enumerate(bus.lines)}
+        self.parts = {device.name: rig.target(device).part for device in rig.device}
+
+    def move(self, move: Move) -> None:
+        """Plays the trace of one move; lines that do not change are not touched."""
+        from ..part import load
+        from ..rig.moves import TICK, encode_moves
+
+        bridge = self.rig.bridge_named(move.device)
+        part = load(bridge.part) if bridge is not None else self.parts[move.device]
+        if move.levels:
+            self.lines.set(dict(move.levels))
+        if not len(move.words):
+            return
+        own = {
+            role: number
+            for number, role in enumerate(role for role in self.roles if role not in ("reset", "backlight", "enable"))
+        }
+        move.gap, move.levels = 0, ()
+        trace = encode_moves([move], self.bus, part, own, tuple(own), lead=1)
+        levels, times = trace.levels.tolist(), (trace.times * float(TICK)).tolist()
+        before, now = ~levels[0], 0.0
+        for state, when in zip(levels, times, strict=True):
+            if when - now >= SLEEP_FROM:
+                time.sleep(when - now)
+            changed = state ^ before
+            self.lines.set({role: bool(state >> number & 1) for role, number in own.items() if changed >> number & 1})
+            before, now = state, when
+        rest = float(trace.end * TICK) - now
+        if rest >= SLEEP_FROM:
+            time.sleep(rest)
+
+    def close(self) -> None:
+        """Lets go of the lines."""
+        self.lines.close()
