@@ -82,7 +82,8 @@ class Examples(unittest.TestCase):
                 self.assertIn(f"`{written}`", sequence)
                 continue
             self.assertIn(f"| `{written}` | {what}", sequence, kind)
-            self.assertIn(written, usage, kind)
+            if stage != "desk":
+                self.assertIn(written, usage, kind)
         for panel in load("ssd1306").panels:
             self.assertIn(f"`{panel}`", (ROOT / "docs" / "rig.md").read_text())
 

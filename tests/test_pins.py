@@ -4,6 +4,7 @@ import json
 import os
 import shutil
 import subprocess
+import tomllib
 import unittest
 from errno import EACCES, EBUSY, EIO, ENODEV
 from fractions import Fraction
@@ -12,6 +13,8 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
+from hushed_wire.link.desk import open_desk
+from hushed_wire.link.walk import walk
 from hushed_wire.part.framing import Payload, payload_of
 from hushed_wire.rig import load_rig
 from hushed_wire.rig.follow import payloads
@@ -19,7 +22,7 @@ from hushed_wire.rig.rehearse import steps_of
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import Trace
 from support import PROGRAM, ROOT, program, program_json, scratch
-from test_buses import WAYS
+from test_buses import WAYS, bridge, bus, device
 
 FOLDER = scratch()
 
@@ -154,6 +157,61 @@ class OverPins(unittest.TestCase):
 def load_text(text: str) -> object:
     (FOLDER / "other.toml").write_text(text)
     return load_rig(FOLDER / "other.toml")
+
+
+GATE = bus("shift", ["clock", "data", "latch"]) + bridge("74hc595", {}, name="signal")
+
+
+class WalkTest(unittest.TestCase):
+    def walked(self, rig: str, name: str, answers: str, *words: str) -> "subprocess.CompletedProcess[bytes]":
+        (FOLDER / "walk.toml").write_text(rig)
+        return program("send", "--walk", name, "--rig", "walk.toml", *words, cwd=FOLDER, stdin=answers.encode())
+
+    def test_answers_become_a_map_that_the_rig_takes(self) -> None:
+        done = self.walked(GATE, "signal", "no\nyes\nd\nc\n-\ndp\na\nb\ng\nf\n")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        found = tomllib.loads(done.stdout.decode())
+        self.assertEqual(found["active"], "high")
+        self.assertEqual(found["drives"], {"segment_a": "q4", "segment_b": "q5", "segment_c": "q1", "segment_d": "q0", "segment_dp": "q3",
+                                           "segment_f": "q7", "segment_g": "q6"})  # fmt: skip
+        (FOLDER / "walk.toml").write_text(GATE.replace("drives = {  }", done.stdout.decode()))
+        self.assertEqual(load_rig(FOLDER / "walk.toml").bridge[0].drives, found["drives"])
+        inverse = self.walked(
+            bus("i2c", ["scl", "sda"]) + bridge("mcp23017", {}, name="x", address=0x21), "x", "yes\nno\n" + "-\n" * 15 + "a\n"
+        )
+        self.assertEqual(tomllib.loads(inverse.stdout.decode()), {"drives": {"segment_a": "b7"}, "active": "low"})
+        digits = self.walked(bus("spi", ["sck", "mosi", "cs"]) + device("max7219", "8-digits"), "show",
+                             "g\nf\ne\nd\nc\nb\na\ndp\n" + "".join(f"{k}\n" for k in range(1, 9)))  # fmt: skip
+        panel = tomllib.loads(digits.stdout.decode())["panel"]
+        self.assertEqual(
+            (panel["segments"], panel["cells"]), (["g", "f", "e", "d", "c", "b", "a", "dp"], [[0, 1, 2, 3, 4, 5, 6, 7]])
+        )
+
+    def test_one_output_at_a_time_is_driven(self) -> None:
+        rig = load_text(GATE)
+        link = open_desk(rig, rig.bus[0])  # type: ignore[attr-defined, arg-type]
+        asking = walk(rig, "signal", link)  # type: ignore[arg-type]
+        questions, answers = [next(asking)], iter(["no", "yes", *"abcdefg", "dp"])
+        with self.assertRaises(StopIteration):
+            while True:
+                questions.append(asking.send(next(answers)))
+        self.assertEqual([int(move.words[0]) for move in link.moves], [0, 255, 1, 2, 4, 8, 16, 32, 64, 128, 0])  # type: ignore[union-attr]
+        self.assertEqual(len(questions), 10)
+
+    def test_wrong_answers_are_told(self) -> None:
+        for answers, said in (
+            ("yes\nyes\n", "something is lit at either level"),
+            ("no\nno\n", "nothing is lit at either level"),
+            ("perhaps\n", "neither yes nor no"),
+            ("no\nyes\nq\n", "'q' is no segment"),
+            ("no\nyes\na\n", "the answers ended in mid-walk"),
+        ):
+            done = self.walked(GATE, "signal", answers)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(said, done.stderr.decode())
+        done = self.walked(GATE, "signal", "no\nyes\na\na\n" + "-\n" * 6)
+        self.assertEqual((done.returncode, b"a was answered for more than one output" in done.stderr), (1, True))
+        self.assertIn("no bridge or device 'sginal'\n  did you mean 'signal'?", self.walked(GATE, "sginal", "").stderr.decode())
 
 
 class OnTheDesk(unittest.TestCase):

@@ -47,7 +47,7 @@ def run(args: argparse.Namespace) -> int:
         raise HushedError(
             f"cannot be made: {error.strerror}", where=str(folder), remedy="name a folder that you may write to"
         ) from error
-    sys.stdout.write(f"The tide lock of Skerry Haven, front desk: its files go to {folder}\n")
+    sys.stdout.write(f"The tide lock of Skerry Haven, front desk and five more places: its files go to {folder}\n")
     for name, data in build():
         replace_file(folder / name, [data])
         sys.stdout.write(f"  {name:<24} {len(data):>9,} bytes\n")
@@ -72,6 +72,22 @@ def tour(folder: Path, color: str) -> None:
         ),
         ("What is on the wires?", ["lines", "healthy.vcd"]),
         ("The same in volts; levels and thresholds are found from the histogram.", ["lines", "healthy-volts.csv.gz"]),
+        ("The parts known, and one position of a panel in every convention.", ["catalog"]),
+        ("Where is that cell?", ["catalog", "hd44780", "--panel", "20x4", "--cell", "0,2"]),
+        ("What do these bytes mean?", ["explain", "pcd8544", "21", "BF", "20", "0C", "data", "1F", "05", "07", "command", "0D"]),
+        (
+            "Is this sequence right? Each step with its words, its time, and what is wrong.",
+            ["build", "pump-room.hush", "--rig", "pump-room.toml"],
+        ),
+        (
+            "Sent to the desk: what the gate-keeper's screen would show.",
+            ["send", "gate-keeper.hush", "--rig", "gate-keeper.toml", "--picture", "gate-keeper.png"],
+        ),
+        (
+            "A character display behind an expander, from a capture of the two wires.",
+            ["screen", "pump-room.vcd", "--rig", "pump-room.toml"],
+        ),
+        ("Eight digits.", ["screen", "wheelhouse.vcd", "--rig", "wheelhouse.toml"]),
         ("What was said, and what it means to the controller.", ["decode", "healthy.vcd", *rig]),
         ("What the glass showed.", ["screen", "healthy.vcd", *rig, "--picture", "glass.png"]),
         (

@@ -20,6 +20,7 @@ examples:
   hushed-wire send tide.hush --rig front-desk.toml --link i2c-1
   hushed-wire send --test-picture tide --rig front-desk.toml --link i2c-1  border, diagonal, corner marks, size
   hushed-wire send tide.hush --rig front-desk.toml --dry-run               what would be sent, step by step
+  hushed-wire send --walk gate --rig gate.toml --link gpiochip0            which output lights which segment?
 """
 
 
@@ -29,6 +30,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--rig", metavar="FILE", required=True, help="rig file")
     parser.add_argument(
         "--test-picture", metavar="DEVICE", help="instead of a sequence: set this device up and show a test picture"
+    )
+    parser.add_argument(
+        "--walk",
+        metavar="NAME",
+        help="instead of a sequence: drive the outputs of this bridge or digit driver one by one, and ask",
     )
     parser.add_argument("--dry-run", action="store_true", help="list what would be sent, send nothing")
     parser.add_argument(
@@ -46,11 +52,16 @@ def run(args: argparse.Namespace) -> int:
 
     if args.repeat < 1:
         raise HushedError(f"--repeat {args.repeat}", remedy="1 or more")
-    if bool(args.sequence) == bool(args.test_picture):
-        raise HushedError("a sequence or a test picture", remedy="name a .hush file, or a device with --test-picture")
+    if sum(map(bool, (args.sequence, args.test_picture, args.walk))) != 1:
+        raise HushedError(
+            "a sequence, a test picture or a walk",
+            remedy="name a .hush file, a device with --test-picture, or a bridge with --walk",
+        )
     if args.picture and not args.picture.lower().endswith(".png"):
         raise HushedError("a picture of the glass is a PNG", where=args.picture, remedy="end its name in .png")
     rig = load_rig(args.rig)
+    if args.walk:
+        return _walked(args, rig)
     steps = _steps(args, rig)
     if args.repeat > 1:
         steps += [step for step in steps if step.name in ("picture", "test picture") or step.wait] * (args.repeat - 1)
@@ -74,6 +85,35 @@ def _steps(args: argparse.Namespace, rig: Rig) -> list[Step]:
         return test_steps(target)
     path = Path(args.sequence)
     return expand(parse_file(path), targets, path.parent)
+
+
+def _walked(args: argparse.Namespace, rig: Rig) -> int:
+    """The walk test: questions on the terminal (or standard error), answers from standard input, the map as lines of a rig."""
+    from ..link.walk import bus_of, walk
+
+    link = options.open_link(args, rig, bus_of(rig, args.walk))
+    asking = walk(rig, args.walk, link)
+    try:
+        question = next(asking)
+        while True:
+            sys.stderr.write(question + " ")
+            sys.stderr.flush()
+            answer = sys.stdin.readline()
+            if not answer:
+                raise HushedError("the answers ended in mid-walk", where="--walk", remedy="answer each question, - for none")
+            question = asking.send(answer)
+    except StopIteration as done:
+        found = done.value
+    finally:
+        link.close()
+    if found.twice():
+        sys.stderr.write(
+            f"hushed-wire: {', '.join(found.twice())} was answered for more than one output: a short between them, or a slip\n"
+        )
+    device = next((device for device in rig.device if device.name == args.walk), None)
+    ready = device.panel if device is not None and isinstance(device.panel, str) and device.panel else "8-digits"
+    options.emit(args, found.toml().replace("{ready}", ready).encode())
+    return 1 if found.twice() or not found.lights else 0
 
 
 def _listed(args: argparse.Namespace, steps: list[Step]) -> int:

@@ -1,4 +1,4 @@
-"""The demo's captures: each is the front desk's sequence on its rig, healthy or with a mishap, from a fixed seed."""
+"""The demo's captures: each is a sequence on its rig, healthy or (at the front desk) with a mishap, from a fixed seed."""
 
 from __future__ import annotations
 
@@ -14,7 +14,11 @@ from ..trace.files import encode_capture
 
 __all__ = ["CAPTURES", "FILES", "Recording", "build"]
 
-FILES = ("front-desk.toml", "tide.hush", "tide.pbm")
+PLACES = ("pump-room", "wheelhouse", "handheld", "engine-room", "gate-keeper")  # each a rig and a sequence
+FILES = (
+    "front-desk.toml", "tide.hush", "tide.pbm", "gate.png", *(f"{place}{end}" for place in PLACES for end in (".toml", ".hush")),
+)  # fmt: skip
+HEALTHY = ("pump-room", "wheelhouse", "handheld", "engine-room")  # captured as they should be; a colour frame would be 30 MB
 SEED = 1706
 
 
@@ -71,3 +75,6 @@ def build() -> Iterator[tuple[str, bytes]]:
             )
             comment = f"Skerry Haven, front desk: {recording.story}"
             yield recording.name, b"".join(encode_capture(recording.name, trace, waveforms, comment))
+        for place in HEALTHY:
+            trace, _ = rehearse(here / f"{place}.hush", load_rig(here / f"{place}.toml"), seed=SEED)
+            yield f"{place}.vcd", b"".join(encode_capture(f"{place}.vcd", trace, None, f"Skerry Haven, {place}: as it should be"))

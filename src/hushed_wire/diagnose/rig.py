@@ -12,8 +12,9 @@ from pathlib import Path
 
 from ..errors import HushedError
 from ..finding import Finding
+from ..part import Part, load
 from ..rig.pinmap import Pin, PinMap, load_pin_map
-from ..rig.schema import ROLES, Bus, Device, Rig
+from ..rig.schema import ROLES, Bus, Rig
 from ..units import parse, show
 
 __all__ = ["Wire", "Wiring", "examine"]
@@ -35,6 +36,23 @@ class Wire:
     through: str
 
 
+@dataclass(frozen=True)
+class Seat:
+    """Whatever hangs on a bus: a device or a bridge."""
+
+    name: str
+    part: Part
+    supply: str
+    address: int | None
+    plugged: dict[str, str | int]
+
+
+def seats_on(rig: Rig, place: str) -> list[Seat]:
+    """What hangs on a bus or bridge, in the file's order."""
+    out = [Seat(b.name, load(b.part), b.supply, b.address, {}) for b in rig.bridge if b.on == place]
+    return out + [Seat(d.name, load(d.part), d.supply, d.address, d.plugged) for d in rig.device if d.on == place]
+
+
 @dataclass
 class Wiring:
     """A rig examined. probes: (bus, lines, lowest sample rate in hertz, trigger)."""
@@ -51,24 +69,44 @@ def examine(rig: Rig, folder: Path) -> Wiring:
         pin_map = load_pin_map(bus.driver.pin_map, folder) if bus.driver.pin_map else None
         pins, bad = _pins(bus, pin_map)
         out.findings += bad
-        devices = rig.devices_on(bus)
-        out.wires += _wires(bus, devices, pins)
-        clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
-        lines = [bus.lines.get(role, role.upper()) for role in ROLES.get(bus.kind, tuple(bus.lines))]
-        trigger = (
-            f"{bus.lines.get('sda', 'SDA')} falling while {bus.lines.get('scl', 'SCL')} is high (START)"
-            if bus.kind == "i2c"
-            else "the first edge"
-        )
-        out.probes.append((bus.name, lines, 10 * clock, trigger))
+        seats = seats_on(rig, bus.name)
+        out.wires += _wires(rig, bus, seats, pins)
+        out.probes.append(_probe(bus, seats))
         for rule in (_missing, _scheme, _functions, _pull_up):
             out.findings += rule(bus, pins, pin_map)
-        for device in devices:
+        for seat in seats:
             for check in (_levels, _clock, _plugged):
-                out.findings += check(rig, bus, device, pin_map)
+                out.findings += check(bus, seat, pin_map)
     out.findings += [*_doubled(rig, folder), *_clashes(rig), *_current(rig)]
     out.findings.sort(key=Finding.rank, reverse=True)
     return out
+
+
+def _probe(bus: Bus, seats: list[Seat]) -> tuple[str, list[str], float, str]:
+    """Bus, lines to probe, the lowest sample rate that decodes it, and what to trigger on."""
+    needed = ROLES.get(bus.kind, ())
+    roles = [role for role in dict.fromkeys([*bus.lines, *needed]) if role not in ("reset", "backlight")]
+    lines = [bus.lines.get(role, role.upper()) for role in roles]
+    if bus.kind == "i2c":
+        clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
+        scl, sda = bus.lines.get("scl", "SCL"), bus.lines.get("sda", "SDA")
+        return bus.name, lines, 10 * clock, f"{sda} falling while {scl} is high (START)"
+    part = seats[0].part if seats else None
+    to = "rising" if bus.select == "high" else "falling"
+    select = next((bus.lines[role] for role in ("cs", "cs1") if role in bus.lines), None)
+    if bus.kind == "parallel":
+        strobe = (
+            f"{bus.lines['wr']} rising" if "wr" in bus.lines and "e" not in bus.lines else f"{bus.lines.get('e', 'E')} falling"
+        )
+        shortest = min(
+            [float(parse(part.limits[key], "s")) for key in ("PWEH", "tWH") if part and key in part.limits] or [100e-9]
+        )
+        return bus.name, lines, 4 / shortest, strobe
+    clock = float(parse(bus.clock, "Hz")) if bus.clock else 1e6
+    if bus.kind == "shift":
+        strobe = f"{bus.lines['latch']} rising" if "latch" in bus.lines else f"{bus.lines.get('clock', 'CLOCK')} rising"
+        return bus.name, lines, 5 * clock, strobe
+    return bus.name, lines, 5 * clock, f"{select} {to} (select)" if select else "the first edge of the clock"
 
 
 def _pins(bus: Bus, pin_map: PinMap | None) -> tuple[dict[str, Pin], list[Finding]]:
@@ -88,9 +126,9 @@ def _pins(bus: Bus, pin_map: PinMap | None) -> tuple[dict[str, Pin], list[Findin
     return pins, bad
 
 
-def _wires(bus: Bus, devices: list[Device], pins: dict[str, Pin]) -> list[Wire]:
+def _wires(rig: Rig, bus: Bus, devices: list[Seat], pins: dict[str, Pin]) -> list[Wire]:
     out = []
-    for role in dict.fromkeys([*ROLES.get(bus.kind, ()), *bus.lines]):
+    for role in dict.fromkeys([*bus.lines, *ROLES.get(bus.kind, ())]):
         pin = pins.get(role)
         label = pin.label if pin is not None and pin.position != pin.name else (pin.name if pin is not None else "not said")
         through = bus.through.get(role, "")
@@ -99,6 +137,7 @@ def _wires(bus: Bus, devices: list[Device], pins: dict[str, Pin]) -> list[Wire]:
             through = f"{through}, {pull}" if through else pull
         how = through or "a wire"
         out += [Wire(bus.name, role.upper(), label, f"{d.name} {role.upper()}", bus.driver.supply, how) for d in devices]
+    out += _behind(rig, bus, devices)
     for device in devices:
         supply = str(device.plugged.get("VCC", device.supply or "not said"))
         out.append(Wire(bus.name, "VCC", supply, f"{device.name} VCC", device.supply or bus.driver.supply, "a wire"))
@@ -106,9 +145,30 @@ def _wires(bus: Bus, devices: list[Device], pins: dict[str, Pin]) -> list[Wire]:
     return out
 
 
+def _behind(rig: Rig, bus: Bus, seats: list[Seat]) -> list[Wire]:
+    """The wires from a bridge's outputs to what hangs on them."""
+    out = []
+    for seat in seats:
+        bridge = rig.bridge_named(seat.name)
+        if bridge is None:
+            continue
+        inner = seats_on(rig, bridge.name)
+        for role, pin in bridge.drives.items():
+            targets = inner or [Seat("the glass", seat.part, "", None, {})]
+            level = seat.supply or bus.driver.supply
+            out += [
+                Wire(bridge.name, role.upper(), f"{bridge.name} {pin.upper()}", f"{t.name} {role.upper()}", level, "a wire")
+                for t in targets
+            ]
+        out += _behind(rig, bus, inner)
+    return out
+
+
 def _missing(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
     """Roles that a bus cannot do without, as lines or, where pins are given at all, as pins."""
-    needed = ROLES.get(bus.kind, ())
+    needed = list(ROLES.get(bus.kind, ()))
+    if bus.kind == "parallel" and "wr" not in bus.lines:
+        needed.append("e")
     for role in needed:
         for where, given in (("lines", bus.lines), ("pins", bus.pins)):
             if role not in given and (where == "lines" or given):
@@ -195,13 +255,14 @@ def _pull_up(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator
     )
 
 
-def _levels(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Iterator[Finding]:
+def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
     """The driver's high level against what the part needs and takes at its supply; inverting shifters."""
-    levels = rig.target(device).part.levels
+    levels = device.part.levels
+    driven = "pulled up" if bus.kind == "i2c" else "driven"
     high = float(parse(bus.driver.supply, "V"))
     lines = list(bus.lines.values())
     for role, what in bus.through.items():
-        if "invert" in what.lower():
+        if "invert" in what.lower() and bus.kind == "i2c":
             yield Finding(
                 "rig.level-mismatch", f"bus '{bus.name}': {role.upper()} goes through an inverting shifter ({what}); I2C lines are driven from both ends",
                 "take a shifter for open-drain buses, which inverts nothing", device=device.name, lines=[bus.lines.get(role, role)],
@@ -209,13 +270,13 @@ def _levels(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Itera
             )  # fmt: skip
     if pin_map is not None and pin_map.volts and high > float(parse(pin_map.volts, "V")) * 1.05:
         yield Finding(
-            "rig.over-voltage", f"bus '{bus.name}' is pulled up to {bus.driver.supply}, the pins of the {pin_map.title} take {pin_map.volts}",
+            "rig.over-voltage", f"bus '{bus.name}' is {driven} to {bus.driver.supply}, the pins of the {pin_map.title} take {pin_map.volts}",
             f"pull the lines up to {pin_map.volts}, or put a level shifter between", lines=lines, evidence={"bus": high, "pins": pin_map.volts},
         )  # fmt: skip
     if levels is None:
         return
     logic = float(parse(device.supply or levels.supply_most, "V"))
-    source = f"{rig.target(device).part.source}: {levels.source}"
+    source = f"{device.part.source}: {levels.source}"
     # A module's regulator brings a higher supply down to what the part takes; its logic then runs at that.
     logic = min(logic, float(parse(levels.supply_most, "V")))
     if logic < float(parse(levels.supply_least, "V")):
@@ -223,37 +284,48 @@ def _levels(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Itera
             "rig.level-mismatch", f"'{device.name}' is supplied with {device.supply}, the part needs {levels.supply_least} at least",
             "raise its supply", device=device.name, evidence={"supply": logic, "source": source},
         )  # fmt: skip
+    up = "pull the bus up" if bus.kind == "i2c" else "bring the lines"
+    remedy = f"{up} to {show(logic, 'V', 3)} through a level shifter"
+    if high >= float(parse(levels.supply_least, "V")):
+        remedy += f", or supply the display with {bus.driver.supply}"
+    lower = (
+        "pull the bus up to the part's own supply"
+        if bus.kind == "i2c"
+        else "drive the lines with no more than the part's own supply"
+    )
     need, take = levels.vih * logic, logic + float(parse(levels.above_supply, "V"))
     if high < need:
         yield Finding(
             "rig.level-mismatch",
-            f"'{device.name}' takes {show(need, 'V', 3)} and more as high at its supply of {show(logic, 'V', 3)}; the bus is pulled up to {bus.driver.supply}",
-            f"pull the bus up to {show(logic, 'V', 3)} through a level shifter, or supply the display with {bus.driver.supply}",
+            f"'{device.name}' takes {show(need, 'V', 3)} and more as high at its supply of {show(logic, 'V', 3)}; the bus is {driven} to {bus.driver.supply}",
+            remedy,
             device=device.name, lines=lines, evidence={"vih": need, "bus_high": high, "source": source},
         )  # fmt: skip
     elif high > take:
         yield Finding(
             "rig.over-voltage",
-            f"the bus is pulled up to {bus.driver.supply}; the pins of '{device.name}' take {show(take, 'V', 3)} at its supply of {show(logic, 'V', 3)}",
-            "pull the bus up to the part's own supply, or put a level shifter between (many modules have one: look for it)",
+            f"the bus is {driven} to {bus.driver.supply}; the pins of '{device.name}' take {show(take, 'V', 3)} at its supply of {show(logic, 'V', 3)}",
+            f"{lower}, or put a level shifter between (many modules have one: look for it)",
             device=device.name, lines=lines, evidence={"bus_high": high, "most": take, "source": source},
         )  # fmt: skip
 
 
-def _clock(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Iterator[Finding]:
-    part = rig.target(device).part
-    if not bus.clock or "clock" not in part.limits:
+def _clock(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
+    part = device.part
+    key = {"i2c": "clock", "spi": "spi_clock", "shift": "shift_clock"}.get(bus.kind, "")
+    if not bus.clock or key not in part.limits:
         return
-    clock, limit = float(parse(bus.clock, "Hz")), float(parse(part.limits["clock"], "Hz"))
+    clock, limit = float(parse(bus.clock, "Hz")), float(parse(part.limits[key], "Hz"))
+    clocks = [bus.lines[role] for role in ("scl", "sck", "clock") if role in bus.lines]
     if clock > limit:
         yield Finding(
             "rig.clock-limit", f"bus '{bus.name}' runs at {show(clock, 'Hz')}, {part.name} ('{device.name}') allows {show(limit, 'Hz')}",
-            f"set the clock to {show(limit, 'Hz')} or less", device=device.name, lines=[bus.lines.get("scl", "SCL")],
+            f"set the clock to {show(limit, 'Hz')} or less", device=device.name, lines=clocks,
             evidence={"clock": clock, "limit": limit, "source": f"{part.source}: {part.limits.get('source', '')}"},
         )  # fmt: skip
 
 
-def _plugged(rig: Rig, bus: Bus, device: Device, pin_map: PinMap | None) -> Iterator[Finding]:
+def _plugged(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
     """A module plugged pin by pin: supply and ground where they belong, signals where the bus has them; or turned round."""
     if not device.plugged:
         return
@@ -307,12 +379,13 @@ def _doubled(rig: Rig, folder: Path) -> Iterator[Finding]:
 def _clashes(rig: Rig) -> Iterator[Finding]:
     """Two devices of a bus on one address."""
     seen: dict[tuple[str, int], str] = {}
-    for device in rig.device:
+    places = [(seat, bus.name) for bus in rig.bus if bus.kind == "i2c" for seat in seats_on(rig, bus.name)]
+    for device, place in places:
         if device.address is None:
             continue
-        other = seen.setdefault((device.on, device.address), device.name)
+        other = seen.setdefault((place, device.address), device.name)
         if other != device.name:
-            part = rig.target(device).part
+            part = device.part
             possible = ", ".join(f"{a:#04x}" for a in (part.i2c.addresses if part.i2c else []) if a != device.address)
             yield Finding(
                 "rig.address-clash", f"'{other}' and '{device.name}' are both at {device.address:#04x}",

@@ -180,9 +180,11 @@ class WordDesk:
 
     def move(self, move: Move) -> None:
         """Takes a move; it lasts as long as on the wire."""
+        from ..part import load
         from ..rig.moves import TICK, clock_of, pulse_of
 
-        part = self.shown[move.device].part if move.device in self.shown else next(iter(self.shown.values())).part
+        bridge = self.rig.bridge_named(move.device)
+        part = load(bridge.part) if bridge is not None else self.shown[move.device].part
         if self.bus.kind == "parallel":
             each = pulse_of(part, self.bus).cycle * float(TICK)
         else:

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from ..part.describe import load
 from ..part.neighbours import candidates, family_of, read_probed
 from ..rig.schema import Rig, the_bus
 from .base import BusHeld, Link, LinkLost, LinkUnusable, Refused
@@ -125,12 +126,13 @@ def _finished(out: Scan, rig: Rig | None) -> Scan:
     out.flaky = [row.address for row in out.rows if 0 < row.answers < row.tried]
     if rig is not None:
         here = set(out.answered)
-        for device in rig.devices_on(the_bus(rig)):
-            if device.address is not None and device.address not in here:
-                straps = rig.target(device).part.i2c
-                out.missing.append(
-                    Missing(device.name, device.address, _mistake(device.address, straps.addresses if straps else [], here))
-                )
+        bus = the_bus(rig)
+        expected = [(device.name, device.part, device.address) for device in rig.devices_on(bus)]
+        expected += [(bridge.name, bridge.part, bridge.address) for bridge in rig.bridge if bridge.on == bus.name]
+        for name, part, address in expected:
+            if address is not None and address not in here:
+                straps = load(part).i2c
+                out.missing.append(Missing(name, address, _mistake(address, straps.addresses if straps else [], here)))
     return out
 
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
 from ..part.wrap import transfers
@@ -12,7 +12,10 @@ from ..rig.schema import Bus, Rig
 from ..sequence import Step
 from .base import Link, Refused, WordLink
 
-__all__ = ["Sent", "Stopped", "send"]
+if TYPE_CHECKING:
+    from ..rig.moves import Move
+
+__all__ = ["Sent", "Stopped", "play", "send"]
 
 
 @dataclass
@@ -93,29 +96,42 @@ def _by_transaction(rig: Rig, bus: Bus, link: Any) -> Sender:
     return one
 
 
+def _place(rig: Rig, step: Step) -> str:
+    return next(device.on for device in rig.device if device.name == step.device)
+
+
+def play(moves: Iterable[Move], bus: Bus, link: Any) -> list[int]:
+    """Puts moves on a link, with the rests between them; returns the bytes of each."""
+    from ..rig.moves import REST, TICK
+
+    sizes = []
+    for move in moves:
+        rest = float((move.gap * TICK) - REST)
+        if rest > 0:
+            link.wait(rest)
+        if bus.kind != "i2c":
+            if len(move.words) or move.levels:
+                link.move(move)
+                sizes.append(len(move.words) * (-(-move.bits // 8)))
+        elif move.address is not None and len(move.words):
+            link.write(move.address, move.words.astype("uint8").tobytes())
+            sizes.append(len(move.words))
+    return sizes
+
+
 def _by_moves(rig: Rig, bus: Bus, link: Any) -> Sender:
     """Any other bus, and whatever is behind bridges: moves, with the parts' own times between them."""
-    from ..rig.moves import REST, TICK, Mover
+    from ..rig.moves import Mover
 
     mover = Mover(rig)
 
     def one(step: Step) -> Iterator[int]:
-        for move in mover.moves([step], bus):
-            rest = float((move.gap * TICK) - REST)
-            if rest > 0:
-                link.wait(rest)
-            if bus.kind != "i2c":
-                if len(move.words) or move.levels:
-                    link.move(move)
-                    yield len(move.words) * (-(-move.bits // 8))
-            elif move.levels:
-                raise HushedError(
-                    f"'{step.text}' sets a line beside the bus, which this link does not drive", where=step.place,
-                    remedy="take the step out, and drive the line by hand",
-                )  # fmt: skip
-            elif move.address is not None:
-                link.write(move.address, move.words.astype("uint8").tobytes())
-                yield len(move.words)
+        if step.levels and bus.kind == "i2c" and rig.bridge_named(_place(rig, step)) is None:
+            raise HushedError(
+                f"'{step.text}' sets a line beside the bus, which this link does not drive", where=step.place,
+                remedy="take the step out, and drive the line by hand",
+            )  # fmt: skip
+        yield from play(mover.moves([step], bus), bus, link)
         # A rest behind the last step is kept too, as waits of the sequence are.
         if step.wait:
             link.wait(float(step.wait))

@@ -217,6 +217,26 @@ class Mover:
         bridge = self.rig.bridge_named(name)
         return load(bridge.part) if bridge is not None else self.targets[name].part
 
+    def port_moves(self, name: str, state: int, bus: Bus) -> list[Move]:
+        """The moves that put levels on all outputs of a bridge, whatever hangs on them."""
+        bridge = self.rig.bridge_named(name)
+        if bridge is None:
+            raise HushedError(f"the rig has no bridge '{name}'", remedy="name one of its bridges")
+        part, outer = load(bridge.part), self.rig.bridge_named(bridge.on)
+        sends: list[Send] = []
+        if "iodir-a" in part.by_name:
+            sends = [Send(False, b"\x00\x00"), Send(False, b"\x01\x00")] if name not in self.begun else []
+            sends += [Send(False, bytes([0x14, state & 0xFF])), Send(False, bytes([0x15, state >> 8 & 0xFF]))]
+        else:
+            sends = [Send(False, state.to_bytes(bridge.count, "big"))]
+        self.begun.add(name)
+        self.ports[name] = state
+        own = list(self._written(bridge, part.framings[0], part, sends, 0, outer, bus))
+        while outer is not None:
+            own = list(self._lifted(own, outer, bus))
+            outer = self.rig.bridge_named(outer.on)
+        return own
+
     def _one_write(self, bridge: Bridge, outer: Bridge | None, bus: Bus) -> int:
         """Ticks that one write to a bridge takes at least, so that rests are not counted twice."""
         if outer is not None or not bus.clock:

@@ -69,19 +69,21 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
 class Bridge(msgspec.Struct, forbid_unknown_fields=True):
     """A chip between a bus and what hangs on its outputs. drives: role of the bus behind it to output pin.
 
-    count: how many of it in a chain; the outputs of the second go on counting behind those of the first.
+    count: how many of it in a chain; the outputs of the second go on counting behind those of the first. active: the level
+    at which what hangs on its outputs lights.
     """
 
     name: str
     on: str
     part: str
-    drives: dict[str, str]
+    drives: dict[str, str] = {}
     address: int | None = None
     count: int = 1
     select: str = ""
     supply: str = ""
     mode: Literal[0, 1, 2, 3] = 0
     level: Literal["low", "high"] = "low"
+    active: Literal["low", "high"] = "high"
 
 
 class Device(msgspec.Struct, forbid_unknown_fields=True):
@@ -274,7 +276,7 @@ def the_bus(rig: Rig, path: str = "the rig") -> Bus:
     raise HushedError(f"its bus is {kinds}; this version reads captures of I2C", where=path, remedy="give the rig of an I2C bus")
 
 
-USUAL = (("order", "msb"), ("select", "low"), ("level", "low"), ("count", 1))
+USUAL = (("order", "msb"), ("select", "low"), ("level", "low"), ("count", 1), ("active", "high"))
 
 
 def rig_toml(rig: Rig) -> str:
