@@ -34,6 +34,9 @@ $(VENV)/.packages: pyproject.toml
 	$(BIN)/pip install --quiet --disable-pip-version-check 'setuptools>=68' wheel
 	$(BIN)/python -c "import tomllib; p = tomllib.load(open('pyproject.toml', 'rb'))['project']; print('\n'.join(p['dependencies'] + p['optional-dependencies']['dev']))" > $(VENV)/requirements.txt
 	$(BIN)/pip install --quiet --disable-pip-version-check -r $(VENV)/requirements.txt
+	@# spidev comes as source only; without a compiler and Python's headers its tests are skipped, all else works.
+	@$(BIN)/pip install --quiet --disable-pip-version-check 'spidev>=3.6' >/dev/null 2>&1 || \
+	  echo "spidev could not be built (on Debian: apt-get install gcc python3-dev); its tests will be skipped"
 	@touch $@
 
 $(VENV)/.installed: $(VENV)/.packages $(SOURCES) README.md

@@ -17,6 +17,9 @@ cd "$work/data"
 # A rig with pins counted the other way, pull-ups that are too strong, and too fast a clock.
 sed 's/2.2kOhm/470Ohm/; s/"GPIO3"/5/; s/"GPIO2"/3/; s/400kHz/1MHz/' front-desk.toml > ../faulty-rig.toml
 
+# A bring-up of the pump room that was copied from a one-line panel, hurried, and never switched on.
+sed 's/lines=2/lines=1/; s/display state=on.*/display state=off cursor=off blink=off/; /wait 2ms/d' pump-room.hush > ../hurried.hush
+
 mkfifo "$work/number"
 Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$work/number" >/dev/null 2>&1 & screen=$!
 read -r number <"$work/number"
@@ -56,10 +59,13 @@ terminal screen screen healthy.vcd $rig
 terminal screen-other-panel screen other-panel.vcd $rig
 terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
 terminal wiring wiring ../faulty-rig.toml
+terminal catalog catalog pcd8544
+terminal explain explain pcd8544 0x21, 0x90, 0x20, 0x0C, data 0x1F, 0x05, 0x07, command 0x0D --state
+terminal build build ../hurried.hush --rig pump-room.toml
+figure gate-keeper send gate-keeper.hush --rig gate-keeper.toml --picture
+figure pump-room screen pump-room.vcd --rig pump-room.toml --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure test-picture send --test-picture tide $rig --picture
 figure glass screen healthy.vcd $rig --picture
-figure plot-frame plot healthy.vcd $rig -o
 figure plot-set-up plot healthy.vcd $rig --from 0.19ms --to 0.64ms -o
-figure plot-byte plot healthy.vcd $rig --from 264us --to 293us -o
 figure plot-volts plot healthy-volts.csv.gz $rig --from 210us --to 300us -o

@@ -50,7 +50,7 @@ WAYS: dict[str, tuple[str, str]] = {
     "ssd1306, dc line": (bus("spi", SPI, clock="4MHz", mode=3) + device("ssd1306", "128x64"), 'text 3,9 "GATE"'),
     "sh1106, nine bits": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("sh1106", "128x64"), 'text 3,9 "GATE"'),
     "pcd8544": (bus("spi", SPI, clock="1MHz", select="high") + device("pcd8544", "84x48"), 'text 3,9 "GATE"'),
-    "st7735": (bus("spi", SPI, clock="10MHz", mode=2) + device("st7735", "80x160"), 'text 3,9 "GATE" #ff0000'),
+    "st7735": (bus("spi", SPI, clock="10MHz", mode=2) + device("st7735", "80x160"), 'text 3,9 "GATE" 0xFF0000'),
     "st7789, 8080": (
         bus("parallel", [f"d{k}" for k in range(8)] + ["rs", "wr", "rd", "cs"]) + device("st7789", "240x240"),
         'text 3,9 "GATE"',

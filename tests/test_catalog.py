@@ -239,7 +239,7 @@ class Glasses(unittest.TestCase):
             ("16x1", 'text 6,0 "GATE"', ["      GATE      "]),  # over the split between the halves
             ("20x4", 'text 0,2 "LEVEL 4.2 m"\ntext 19,3 "<"', ["", "", "LEVEL 4.2 m", " " * 19 + "<"]),
             ("40x4", 'text 0,3 "PUMP 2"\ntext 0,0 "PUMP 1"', ["PUMP 1", "", "", "PUMP 2"]),
-            ("8x2", 'text 0,1 "⓪→π"', ["", "⓪→π"]),
+            ("8x2", 'text 0,1 "₀→π"', ["", "₀→π"]),
         ):
             target = Target("tide", part, part.panel(panel), "rs-line")
             glass = shown(target, lines(target, start_text(target) + text))
@@ -248,9 +248,9 @@ class Glasses(unittest.TestCase):
     def test_shift_glyphs_and_entry_mode(self) -> None:
         part = load("hd44780")
         target = Target("tide", part, part.panel("16x2"), "rs-line")
-        text = 'text 0,0 "TIDE"\nshift what=display direction=right\nglyph 3 0b00100 0b01110 0b11111 0b00100*5\ntext 0,1 "③"'
+        text = 'text 0,0 "TIDE"\nshift what=display direction=right\nglyph 3 0b00100 0b01110 0b11111 0b00100*5\ntext 0,1 "₃"'
         glass = shown(target, lines(target, start_text(target) + text))
-        self.assertEqual(([line.rstrip() for line in glass.lines]), [" TIDE", " ③"])  # type: ignore[attr-defined]
+        self.assertEqual(([line.rstrip() for line in glass.lines]), [" TIDE", " ₃"])  # type: ignore[attr-defined]
         self.assertEqual(glass.glyphs[3].tolist(), [4, 14, 31, 4, 4, 4, 4, 4])  # type: ignore[attr-defined]
         text = "entry-mode direction=decrement shift=off\ncell-address 0x05\ndata 0x43 0x42 0x41"
         self.assertEqual(shown(target, lines(target, start_text(target) + text)).lines[0][:6], "   ABC")  # type: ignore[attr-defined]

@@ -1,5 +1,6 @@
 """Buses that are not I2C as links: on the desk, and over spidev and GPIO with the kernel's side played by a preloaded shim."""
 
+import importlib.util
 import json
 import os
 import shutil
@@ -25,6 +26,7 @@ from support import PROGRAM, ROOT, program, program_json, scratch
 from test_buses import WAYS, bridge, bus, device
 
 FOLDER = scratch()
+NEEDS_SPIDEV = unittest.skipUnless(importlib.util.find_spec("spidev"), "spidev could not be built here")
 
 
 def rig_with_pins(name: str, pins: str, start: bool = True) -> tuple[str, str]:
@@ -59,6 +61,7 @@ class OverPins(unittest.TestCase):
         env = {**os.environ, "LD_PRELOAD": str(self.shim), **{f"SHIM_{key.upper()}": str(value) for key, value in kernel.items()}}
         return subprocess.run([PROGRAM, *words], cwd=FOLDER, env=env, capture_output=True, check=False, timeout=60)
 
+    @NEEDS_SPIDEV
     def test_spidev_moves_the_words_with_data_and_command_told_apart(self) -> None:
         for name, pins in (("pcd8544", 'dc = "GPIO25", reset = 24'), ("st7735", 'dc = "GPIO25", reset = 24')):
             rig, sequence = rig_with_pins(name, pins)
@@ -75,6 +78,7 @@ class OverPins(unittest.TestCase):
                     data += [level == "1"] * (len(rest) - 1)
             self.assertEqual((value, data), (meant().value.tolist(), meant().data.tolist()), name)
 
+    @NEEDS_SPIDEV
     def test_words_of_nine_and_sixteen_bits(self) -> None:
         for name, bits in (("sh1106, nine bits", 9), ("max7219", 8)):
             rig, sequence = rig_with_pins(name, "")
@@ -123,6 +127,7 @@ class OverPins(unittest.TestCase):
                 self.assertEqual(found.value.tolist(), wanted.value.tolist(), name)
             self.assertEqual(found.data.tolist(), wanted.data.tolist(), name)
 
+    @NEEDS_SPIDEV
     def test_each_failure_has_its_own_message_and_remedy(self) -> None:
         rig, sequence = rig_with_pins("pcd8544", 'dc = "GPIO25", reset = 24, sck = 11, mosi = 10, cs = 8')
         for link, kernel, said in (

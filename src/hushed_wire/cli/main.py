@@ -130,7 +130,7 @@ def _run(words: list[str]) -> int:
             f"there is no command '{words[0]}'", remedy=nearest(words[0], names) + "; hushed-wire --help lists them"
         )
     parser = _parser_for(words[0])
-    args = parser.parse_args(words[1:])
+    args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
     if getattr(args, "catalog", None):
         from pathlib import Path
 

@@ -10,7 +10,7 @@ from functools import lru_cache
 
 __all__ = ["OWN", "ROMS", "codes_of", "shown_as"]
 
-OWN = "⓪①②③④⑤⑥⑦"  # the user's own characters, codes 0 to 7 (and 8 to 15 again)
+OWN = "₀₁₂₃₄₅₆₇"  # the user's own characters, codes 0 to 7 (and 8 to 15 again)
 BLANK = " "
 
 _ASCII = {code: chr(code) for code in range(0x20, 0x7E)}

@@ -98,7 +98,13 @@ def _statement(line: str, place: str) -> Statement | None:
             raise HushedError(f"'{key}' is given twice", where=place, remedy="leave one of them")
         as_number = number(value)
         fields[key] = value if as_number is None else as_number
-    return Statement(place, " ".join(line.split()) if verb in LITERAL else " ".join(words), verb, tuple(plain), fields)
+    return Statement(place, _as_written(line) if verb in LITERAL else " ".join(words), verb, tuple(plain), fields)
+
+
+def _as_written(line: str) -> str:
+    """A line without its comment, its quoted texts untouched."""
+    found = re.match(r"""(?:[^#"']|"(?:[^"\\]|\\.)*"|'[^']*'|(?<=\S)#)*""", line)
+    return (found[0] if found else line).strip()
 
 
 def _included(statement: Statement, folder: Path | None, within: tuple[Path, ...]) -> list[Statement]:

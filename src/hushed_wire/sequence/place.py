@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
-from ..part.characters import codes_of
+from ..part.characters import OWN, codes_of
 from ..part.describe import Panel
 from ..part.segments import CODE_B, segments_of
 from ..part.wrap import Send
@@ -97,10 +97,10 @@ def _sent(state: State, statement: Statement, box: tuple[int, int, int, int]) ->
 
 
 def fill(state: State, statement: Statement) -> Step:
-    """`fill on`, `fill off`, `fill 0xAA` (every byte), `fill "-"` (every cell), `fill #203040` (every pixel)."""
+    """`fill on`, `fill off`, `fill 0xAA` (every byte), `fill "-"` (every cell), `fill 0x203040` (every pixel)."""
     _must_show(state, "filling")
     if len(statement.words) != 1:
-        raise HushedError("'fill' needs what to fill with", remedy='on, off, 0xAA, #203040, or a character like "-"')
+        raise HushedError("'fill' needs what to fill with", remedy='on, off, 0xAA, 0x203040, or a character like "-"')
     word = statement.words[0]
     height, width = shown_size(state.target.panel)
     if _is_text(state):
@@ -125,13 +125,16 @@ def fill(state: State, statement: Statement) -> Step:
 
 
 def colour_of(word: str) -> tuple[int, int, int]:
-    """#RRGGBB, on, off, or a name."""
+    """0xRRGGBB, on, off, or a name."""
     from PIL import ImageColor
 
+    number = parse.number(word)
+    if number is not None and 0 <= number <= 0xFFFFFF:
+        return number >> 16, number >> 8 & 0xFF, number & 0xFF
     try:
         found = ImageColor.getrgb({"on": "white", "off": "black"}.get(word, word))
     except ValueError as error:
-        raise HushedError(f"'{word}' is no colour", remedy="like #203040, red, on or off") from error
+        raise HushedError(f"'{word}' is no colour", remedy="like 0x203040, red, on or off") from error
     return found[0], found[1], found[2]
 
 
@@ -184,6 +187,8 @@ def text(state: State, statement: Statement) -> Step:
 
 def _with_counters(state: State, said: str) -> str:
     def put(found: re.Match[str]) -> str:
+        if found[1] in "01234567" and state.target.part.memory.kind == "character":
+            return OWN[int(found[1])]
         if found[1] not in state.counters:
             raise HushedError(f"there is no counter '{found[1]}'", remedy="declare it first, like: counter level from=0 to=99")
         return state.counters[found[1]].text()
