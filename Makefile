@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info/*')
 DEMO ?= build/skerry-haven
 
-.PHONY: demo test lint bench screenshots clean
+.PHONY: demo test lint bench catalog screenshots clean
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
@@ -22,6 +22,9 @@ lint: $(VENV)/.installed
 
 bench: $(VENV)/.installed
 	$(BIN)/python bench/run.py $(ARGS)
+
+catalog:
+	PYTHONPATH=src $(BIN)/python -c "from hushed_wire.part.describe import compile_all; compile_all()"
 
 screenshots: $(VENV)/.installed
 	bash docs/make-screenshots.sh

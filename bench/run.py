@@ -75,6 +75,11 @@ def start_up(folder: Path, pairs: int) -> None:
     for title, words, bar in (
         ("--help", ["--help"], "1.0"),
         ("--version", ["--version"], "1.0"),
+        ("catalog", ["catalog"], "1.0"),
+        ("catalog of one part", ["catalog", "st7789"], "1.0"),
+        ("explain", ["explain", "ssd1306", "AE", "D5", "80", "A8", "3F"], "1.0"),
+        ("build of a short sequence", ["build", str(short), "--part", "ssd1306"], "1.0"),
+        ("build of a short sequence on a rig", ["build", str(short), *rig], "1.0"),
         ("scan of the desk", ["scan", *rig], "1.5"),
         ("send of a short sequence to the desk", ["send", str(short), *rig, "--link", "desk"], "1.5"),
     ):
@@ -134,6 +139,11 @@ def main() -> int:
                         return 1
                 row = statistics.median(ours), statistics.median(theirs), statistics.median(ratios)
                 print(f"{title:<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {peak:5.0f} MB  {bar}")
+        done = subprocess.run([sys.executable, str(HERE / "frame.py")], capture_output=True, text=True, check=False)
+        own, plain, ratio, same_words = done.stdout.split()
+        print(
+            f"{'colour frame to wires, against a Python loop':<52} {float(own):7.2f}s {float(plain):7.2f}s {float(ratio):6.1f}x {'':>8}  20x or more, outputs {same_words}"
+        )
         start_up(folder, args.pairs)
     assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime > 0
     return 0

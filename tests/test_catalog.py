@@ -13,7 +13,7 @@ from hushed_wire.part import catalog_names, commands, load, load_file
 from hushed_wire.part.characters import ROMS, codes_of, shown_as
 from hushed_wire.part.checked import RESERVED, check, states
 from hushed_wire.part.chips import model_for
-from hushed_wire.part.describe import CATALOG
+from hushed_wire.part.describe import CATALOG, COMPILED, _checksum
 from hushed_wire.part.framing import payload_of
 from hushed_wire.part.segments import character, segments_of
 from hushed_wire.part.wrap import Send
@@ -71,6 +71,12 @@ class Tables(unittest.TestCase):
                     index = part.table(state)[first]
                     self.assertEqual([part.command[index].name] if index >= 0 else [], matching)
         self.assertEqual(RESERVED, {*VERBS, "repeat", "end", "include"})
+
+    def test_what_is_loaded_fast_is_what_the_tables_say(self) -> None:
+        for name in catalog_names():
+            first = (COMPILED / f"{name}.json").read_bytes().partition(b"\n")[0]
+            self.assertEqual(first, _checksum(CATALOG / f"{name}.toml"), "run: make catalog")
+            self.assertEqual(load(name), load_file(CATALOG / f"{name}.toml"))
 
     @given(st.data())
     @settings(deadline=None, max_examples=300)

@@ -159,7 +159,7 @@ class OnTheDesk(unittest.TestCase):
             (("scan", *RIG, "--mishap", "strap:tide,300"), "no 7-bit address"),
             (("scan", *RIG, "--mishap", "stuck:SDX,low"), "no line of the bus"),
             (("scan", "healthy.vcd", "--link", "desk"), "a capture and a link"),
-            (("send", *RIG), "a sequence or a test picture"),
+            (("send", *RIG), "a sequence, a test picture or a walk"),
             (("send", "--test-picture", "tyde", *RIG), "no device 'tyde'"),
             (("send", "tide.hush", *RIG, "--picture", "x.jpg"), "a picture of the glass is a PNG"),
             (("send", "tide.hush", *RIG, "--link", "i2c-1", "--mishap", "refuse:tide"), "mishaps happen on the desk only"),

@@ -6,6 +6,7 @@ or written. A bare number is refused except where a unit is plain from the optio
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 
 from .errors import HushedError
@@ -23,8 +24,16 @@ KINDS = {
 SAME = {"\u03a9": "Ohm", "\u2126": "Ohm", "ohm": "Ohm", "Ohms": "Ohm", "ohms": "Ohm", "sec": "s", "hz": "Hz", "v": "V"}
 
 
+PLAIN = re.compile(r"([0-9]+(?:\.[0-9]+)?) ?([pnumkMG]?)(s|Hz|V|A|Ohm|F)")
+PREFIXES = {"p": Fraction(1, 10**12), "n": Fraction(1, 10**9), "u": Fraction(1, 10**6), "m": Fraction(1, 1000), "": Fraction(1)}
+PREFIXES |= {"k": Fraction(1000), "M": Fraction(10**6), "G": Fraction(10**9)}
+
+
 def parse(text: str, unit: str, where: str = "") -> Fraction:
     """`text` as an exact number of `unit` ("s", "Hz", "V", "A", "Ohm", "F"); raises HushedError on another unit."""
+    plain = PLAIN.fullmatch(text.strip())
+    if plain and plain[3] == unit:  # the form that everybody writes needs no package
+        return Fraction(plain[1]) * PREFIXES[plain[2]]
     from quantiphy import InvalidNumber, Quantity
 
     kind, example = KINDS[unit]

@@ -77,7 +77,7 @@ def run(args: argparse.Namespace) -> int:
     else:
         from ..view.built import built
 
-        options.report(args, lambda out: built(out, result, targets, args.sequence, args.quiet, args.verbose))
+        options.report(args, lambda out: built(out, result, targets, args.sequence, args.quiet, args.verbose), light=True)
     worst = max((SEVERITIES.index(found.severity) for found in result.findings), default=-1)
     return 1 if worst >= SEVERITIES.index(args.fail_on) else 0
 

@@ -60,7 +60,7 @@ def run(args: argparse.Namespace) -> int:
             return 0
         from ..view.catalogued import part_list
 
-        options.report(args, lambda out: part_list(out, parts))
+        options.report(args, lambda out: part_list(out, parts), light=True)
         return 0
     target = _target(args)
     if args.start:
@@ -78,7 +78,7 @@ def run(args: argparse.Namespace) -> int:
     else:
         from ..view.catalogued import part_page
 
-        options.report(args, lambda out: part_page(out, target.part, args.verbose))
+        options.report(args, lambda out: part_page(out, target.part, args.verbose), light=True)
     return 0
 
 
@@ -136,4 +136,4 @@ def _position(args: argparse.Namespace, target: Target) -> None:
         return
     from ..view.catalogued import position_page
 
-    options.report(args, lambda out: position_page(out, target, positions))
+    options.report(args, lambda out: position_page(out, target, positions), light=True)

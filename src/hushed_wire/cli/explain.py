@@ -84,7 +84,9 @@ def run(args: argparse.Namespace) -> int:
     else:
         from ..view.explained import explained
 
-        options.report(args, lambda out: explained(out, part, items, notes, state if args.state else None, args.verbose))
+        options.report(
+            args, lambda out: explained(out, part, items, notes, state if args.state else None, args.verbose), light=True
+        )
     return 1 if strange else 0
 
 

@@ -275,8 +275,17 @@ def emit(args: argparse.Namespace, data: bytes) -> None:
     sys.stdout.buffer.flush()
 
 
-def report(args: argparse.Namespace, write: Any) -> None:
-    """Runs `write(console)` on the terminal, or into the file that -o names."""
+def report(args: argparse.Namespace, write: Any, light: bool = False) -> None:
+    """Runs `write(console)` on the terminal, or into the file that -o names. light: it can do with a plain console."""
+    if light and args.color != "always" and (bool(args.output and args.output != "-") or not sys.stdout.isatty()):
+        import io
+
+        from ..view.plain import WIDTH, Plain
+
+        plain = io.StringIO()
+        write(Plain(plain, WIDTH))
+        emit(args, plain.getvalue().encode((sys.stdout.encoding or "utf-8") if not args.output else "utf-8", "replace"))
+        return
     from ..view.console import console
 
     if args.output and args.output != "-":

@@ -57,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
         from ..view.scanned import report
 
         known = {} if shown is None else {d.address: f"{d.name} ({d.part})" for d in shown.device if d.address is not None}
-        options.report(args, lambda out: report(out, scan, known, assumed))
+        options.report(args, lambda out: report(out, scan, known, assumed), light=True)
     if scan.stopped == "interrupted":
         return 130
     return int(bool(scan.missing or scan.flaky or scan.stopped))

@@ -6,7 +6,6 @@ the same name or code. Files of the catalog are checked when they are written (b
 
 from __future__ import annotations
 
-import tomllib
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any, Literal
@@ -270,12 +269,48 @@ def load(name: str) -> Part:
     for folder in FOLDERS:
         path = folder / f"{name.lower()}.toml"
         if path.is_file():
-            return load_file(path, checked=folder == CATALOG)
+            return _shipped(path) if folder == CATALOG else load_file(path)
     raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(name.lower(), catalog_names()))
+
+
+# The shipped descriptions are also kept as JSON, which reads in a tenth of the time; the TOML counts. A JSON whose first line is not
+# the checksum of the TOML it was made from is passed over. `make catalog` writes them.
+COMPILED = CATALOG / "compiled"
+
+
+def _shipped(path: Path) -> Part:
+    compiled = COMPILED / f"{path.stem}.json"
+    try:
+        checksum, _, body = compiled.read_bytes().partition(b"\n")
+    except OSError:
+        return load_file(path, checked=True)
+    if checksum != _checksum(path):
+        return load_file(path, checked=True)
+    return msgspec.json.decode(body, type=Part)
+
+
+def _checksum(path: Path) -> bytes:
+    """Of a description and all that it may stand on."""
+    import zlib
+
+    total = zlib.crc32(path.read_bytes())
+    for below in sorted((CATALOG / "base").glob("*.toml")):
+        total = zlib.crc32(below.read_bytes(), total)
+    return b"%08x" % total
+
+
+def compile_all() -> None:
+    """Writes the JSON of every shipped description."""
+    COMPILED.mkdir(exist_ok=True)
+    for path in CATALOG.glob("*.toml"):
+        body = msgspec.json.encode(load_file(path))
+        (COMPILED / f"{path.stem}.json").write_bytes(_checksum(path) + b"\n" + body + b"\n")
 
 
 def load_file(path: Path, checked: bool = False) -> Part:
     """A description from a file; raises HushedError naming file, key and reason. checked: it is known to be right."""
+    import tomllib  # here, since shipped parts are read without it
+
     try:
         text = path.read_text(encoding="utf-8")
         table = tomllib.loads(text)
@@ -306,6 +341,8 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     if not below.is_file():
         bases = [entry.stem for entry in (CATALOG / "base").glob("*.toml")]
         raise HushedError(f"base: there is no base '{base}'", where=str(path), remedy=nearest(base, bases))
+    import tomllib
+
     under = tomllib.loads(below.read_text(encoding="utf-8"))
     own = table.get("command", [])
     names, codes = {entry.get("name") for entry in own}, {entry.get("code") for entry in own}

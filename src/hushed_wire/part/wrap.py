@@ -7,8 +7,9 @@ one select, a load of a chain. Its pieces are (data?, bytes); where the bus has 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
+
+import msgspec
 
 from ..errors import HushedError
 from .control import CONTINUES, IS_DATA, wrap_control_byte
@@ -24,16 +25,14 @@ class Send(NamedTuple):
     chips: int = 0
 
 
-@dataclass(frozen=True)
-class Transfer:
+class Transfer(msgspec.Struct, frozen=True):
     """One transfer. pieces: (data?, bytes on the bus). chips: as in `Send`."""
 
     pieces: tuple[tuple[bool, bytes], ...]
     chips: int = 0
 
 
-@dataclass(frozen=True)
-class Framing:
+class Framing(msgspec.Struct, frozen=True):
     """bus: the kind of bus it runs on. bits: of one word. wrap: the sends of a step to transfers. marked: whether command and
 
     data look alike as bytes, so that a listing has to say which they are.

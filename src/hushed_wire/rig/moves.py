@@ -22,6 +22,7 @@ from ..part import Part, load
 from ..part.wrap import WRAPS, Send, Transfer, transfers
 from ..sequence import Step, Target
 from ..trace import Trace
+from ..trace.model import word_type
 from ..units import parse
 from .schema import Bridge, Bus, Device, Rig, kind_of, pins_of
 
@@ -391,25 +392,21 @@ def _with_levels(trace: Trace, moves: list[Move], start: NDArray[np.int64], role
     """The lines beside the bus, as the moves set them; a reset that is never touched stays high, a backlight on."""
     if not beside:
         return trace
-    from ..trace.model import fold
-
-    times, lines, values = (
-        [np.zeros(len(beside), np.int64)],
-        [np.array([roles[role] for role in beside])],
-        [np.ones(len(beside), np.uint8)],
-    )
+    kind = word_type(len(trace.names))
+    at, masks = [0], [sum(1 << roles[role] for role in beside)]
     for move, when in zip(moves, start.tolist(), strict=True):
-        for role, level in move.levels:
-            times.append(np.array([when]))
-            lines.append(np.array([roles[role]]))
-            values.append(np.array([level], np.uint8))
-    for line in range(len(trace.names)):
-        if line not in [roles[role] for role in beside]:
-            edges = trace.edges(line)
-            times.append(edges.times)
-            lines.append(np.full(len(edges.times), line))
-            values.append(edges.level)
-    all_times, all_lines, all_values = np.concatenate(times), np.concatenate(lines), np.concatenate(values).astype(np.uint8)
-    order = np.argsort(all_times, kind="stable")
-    changed, packed, unknown = fold(all_times[order], all_lines[order], all_values[order], len(trace.names))
-    return Trace(trace.names, changed, packed, trace.end, trace.tick, unknown)
+        if move.levels:
+            mask = masks[-1]
+            for role, level in move.levels:
+                mask = mask & ~(1 << roles[role]) | level << roles[role]
+            at.append(when)
+            masks.append(mask)
+    moments = np.array(at, np.int64)
+    place = np.searchsorted(trace.times, moments)
+    missing = (place == len(trace.times)) | (trace.times[np.minimum(place, len(trace.times) - 1)] != moments)
+    times = np.insert(trace.times, place[missing], moments[missing])
+    levels = np.insert(trace.levels, place[missing], trace.levels[np.maximum(place[missing] - 1, 0)]).astype(kind)
+    owner = np.searchsorted(moments, times, side="right") - 1
+    levels |= np.array(masks, kind)[owner]
+    keep = np.append(True, levels[1:] != levels[:-1]) & np.append(np.diff(times) > 0, True)
+    return Trace(trace.names, times[keep], levels[keep], trace.end, trace.tick)

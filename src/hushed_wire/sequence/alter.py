@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from ..errors import HushedError, nearest
 from ..part.describe import Value

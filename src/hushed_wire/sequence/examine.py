@@ -7,8 +7,9 @@ whoever sends (each word of a character display needs one); longer ones have to 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
+
+import msgspec
 
 from ..finding import Finding
 from ..part.describe import BringUp, Command, Part, Value
@@ -24,8 +25,7 @@ START_UP_SEEN = 3  # distinct start-up commands that make a sequence a bring-up
 ONE_WORD = {"i2c": 9, "spi": 8, "parallel": 1, "shift": 8}
 
 
-@dataclass
-class Timed:
+class Timed(msgspec.Struct):
     """A step on the timeline. start: seconds from the first step. words: of its transfers on the bus. took: seconds on the wire."""
 
     step: Step
@@ -33,11 +33,10 @@ class Timed:
     took: Fraction
     words: list[list[int]]
     items: list[Item]
-    findings: list[Finding] = field(default_factory=list)
+    findings: list[Finding] = []
 
 
-@dataclass
-class Examined:
+class Examined(msgspec.Struct):
     """All steps, what was found, and how long it takes (seconds)."""
 
     steps: list[Timed]

@@ -7,10 +7,11 @@ language's own. What is drawn (pictures, text, fillings) is the business of `pla
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from ..errors import HushedError, nearest
 from ..part.describe import Command, Part, Value
@@ -28,8 +29,7 @@ __all__ = ["State", "Step", "Target", "command_sends", "expand"]
 MOST_STEPS = 1_000_000
 
 
-@dataclass
-class Counter:
+class Counter(msgspec.Struct):
     """A number that runs, wraps and pads."""
 
     value: int
@@ -50,17 +50,16 @@ class Counter:
             self.value = self.first
 
 
-@dataclass
-class State:
+class State(msgspec.Struct):
     """What statements leave behind for those after them. registers: by device, as the sequence set them."""
 
     targets: dict[str, Target]
     folder: Path
     target: Target
-    registers: dict[str, dict[str, Value]] = field(default_factory=dict)
-    chips: dict[str, int] = field(default_factory=dict)
-    counters: dict[str, Counter] = field(default_factory=dict)
-    canvases: dict[str, Canvas] = field(default_factory=dict)
+    registers: dict[str, dict[str, Value]] = {}
+    chips: dict[str, int] = {}
+    counters: dict[str, Counter] = {}
+    canvases: dict[str, Canvas] = {}
     steps: int = 0
 
     def register(self, name: str) -> Value:

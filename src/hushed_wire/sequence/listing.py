@@ -7,26 +7,25 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+
+import msgspec
 
 from ..errors import HushedError
 from ..part.describe import Part, Value
 from ..part.split import DATA, TRUNCATED, UNKNOWN, Splitter
 from ..part.wrap import Send
-from .paste import decimal_for_hex
 
 __all__ = ["Item", "as_hush", "items_of", "packed", "state_of", "to_hush"]
 
 
-@dataclass
-class Item:
+class Item(msgspec.Struct):
     """One command, or a run of data. name: the command's, or data, unknown, truncated. first: number of its first byte."""
 
     name: str
     raw: bytes
     first: int
     kind: int
-    fields: dict[str, Value] = field(default_factory=dict)
+    fields: dict[str, Value] = {}
     note: str = ""
 
     @property
@@ -153,3 +152,12 @@ def _raw_lines(part: Part, item: Item) -> list[str]:
     if part.parameters == "data" and len(item.raw) > 1:
         return [f"bytes {packed(item.raw[:1])}{note}", f"data {packed(item.raw[1:])}"]
     return [f"bytes {packed(item.raw)}{note}"]
+
+
+def decimal_for_hex(part: Part, value: int) -> str:
+    """What a byte that is no command would be if its decimal digits were hex; "" where that makes no sense either."""
+    digits = str(value)
+    if len(digits) != 2:
+        return ""
+    kind = part.table()[int(digits, 16)]
+    return f"{value} is {value:#04x}, no command; 0x{digits} is {part.command[kind].name}: was hex meant?" if kind >= 0 else ""

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 import shlex
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
+
+import msgspec
 
 from ..errors import HushedError
 from ..part.describe import Value
@@ -21,8 +22,7 @@ LITERAL = ("text", "fill", "picture", "include")  # verbs whose words are taken 
 LONGEST = 1 << 24  # bytes of one data statement
 
 
-@dataclass(frozen=True)
-class Statement:
+class Statement(msgspec.Struct, frozen=True):
     """One line. place: file:line. verb: its first word. words: plain words. fields: those of the form name=value.
 
     block: of `repeat`, the statements up to its `end`.
@@ -64,7 +64,7 @@ def parse_text(text: str, name: str, folder: Path | None = None, within: tuple[P
             if not open_blocks:
                 raise HushedError("'end' without a 'repeat' ahead of it", where=place, remedy="leave it out")
             opener, outer = open_blocks.pop()
-            outer.append(replace(opener, block=tuple(here)))
+            outer.append(msgspec.structs.replace(opener, block=tuple(here)))
             here = outer
         elif statement.verb == "include":
             here += _included(statement, folder, within)

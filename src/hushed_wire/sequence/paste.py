@@ -7,26 +7,25 @@ code; where all there is are pairs of hex digits, they are hex. What was decided
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+
+import msgspec
 
 from ..errors import HushedError
-from ..part.describe import Part
 from ..part.wrap import Send
 
-__all__ = ["Pasted", "decimal_for_hex", "pasted"]
+__all__ = ["Pasted", "pasted"]
 
 LONGEST = 1 << 24
 COMMENTS = re.compile(r"/\*.*?\*/|//[^\n]*|#[^\n]*|;[^\n]*(?=\n|$)", re.DOTALL)
 TOKEN = re.compile(r"\\x[0-9A-Fa-f]{2}|[A-Za-z_$%][\w.$%]*|\d\w*|\d+")
 
 
-@dataclass
-class Pasted:
+class Pasted(msgspec.Struct):
     """sends: runs of command and of data bytes, in order. decimal: positions of bytes that were written in decimal."""
 
-    sends: list[Send] = field(default_factory=list)
-    decimal: set[int] = field(default_factory=set)
-    notes: list[str] = field(default_factory=list)
+    sends: list[Send] = []
+    decimal: set[int] = set()
+    notes: list[str] = []
 
     def raw(self) -> bytes:
         """All bytes."""
@@ -37,6 +36,8 @@ def pasted(text: str, where: str = "") -> Pasted:
     """Reads pasted bytes; raises HushedError naming what is no byte."""
     source = bool(re.search(r"[,{\[(\\]|0x|0X|\$[0-9A-Fa-f]|\bdb\b|\.byte", text))
     body = re.sub(COMMENTS, " ", text) if source or "#" in text or "//" in text else text
+    if source:
+        body = re.sub(r"(?m)^\s*[A-Za-z_.]\w*:", " ", body)  # labels of an assembler
     inside = re.findall(r"\{([^{}]*)\}", body) or re.findall(r"=\s*(?:bytes|bytearray)?\(?\s*\[([^\[\]]*)\]", body)
     if inside:
         body = " ".join(inside)
@@ -97,12 +98,3 @@ def _value(token: str, where: str) -> int:
     else:
         remedy = "replace names by their values; hex is written 0xAE, or as bare pairs throughout"
     raise HushedError(f"'{token}' is no number", where=where, remedy=remedy)
-
-
-def decimal_for_hex(part: Part, value: int) -> str:
-    """What a byte that is no command would be if its decimal digits were hex; "" where that makes no sense either."""
-    digits = str(value)
-    if len(digits) != 2:
-        return ""
-    kind = part.table()[int(digits, 16)]
-    return f"{value} is {value:#04x}, no command; 0x{digits} is {part.command[kind].name}: was hex meant?" if kind >= 0 else ""

@@ -5,7 +5,7 @@ In plain Python. The twin, from an address back to a position, searches the same
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from ..errors import HushedError
 from ..part.wrap import Send
@@ -16,8 +16,7 @@ from .target import Target
 __all__ = ["Position", "position_at", "position_of"]
 
 
-@dataclass(frozen=True)
-class Position:
+class Position(msgspec.Struct):
     """column, row: from 0 at the top left. place: where in memory, in words. address: in memory. go: lines of .hush that lead
 
     there. raw: their bytes.

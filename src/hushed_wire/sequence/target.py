@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from fractions import Fraction
+
+import msgspec
 
 from ..part.describe import Panel, Part, Value
 from ..part.wrap import BUS_OF, Send
@@ -11,8 +12,7 @@ from ..part.wrap import BUS_OF, Send
 __all__ = ["Step", "Target"]
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(msgspec.Struct, frozen=True):
     """A device that a sequence may speak to. framing: how it is wired; the part's first one where nothing tells.
 
     position, chain: where it sits among how many of its kind that share one select (0 is nearest to the driver).
@@ -27,7 +27,7 @@ class Target:
 
     def __post_init__(self) -> None:
         if not self.framing:
-            object.__setattr__(self, "framing", self.part.framings[0])
+            msgspec.structs.force_setattr(self, "framing", self.part.framings[0])
 
     @property
     def chips(self) -> int:
@@ -43,8 +43,7 @@ class Target:
         return BUS_OF[self.framing]
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(msgspec.Struct, frozen=True):
     """One statement's effect. sends: what the part is sent. wait: seconds of rest behind it. levels: lines that are set,
 
     (role, high). takes: seconds for which the part is busy with it.
@@ -58,4 +57,4 @@ class Step:
     wait: Fraction = Fraction(0)
     levels: tuple[tuple[str, bool], ...] = ()
     takes: Fraction = Fraction(0)
-    fields: dict[str, Value] = field(default_factory=dict)
+    fields: dict[str, Value] = {}

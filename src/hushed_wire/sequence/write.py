@@ -22,7 +22,9 @@ C_WORDS = {"auto", "break", "case", "char", "const", "continue", "default", "do"
 def _name(path: str) -> str:
     """An identifier from a file's name."""
     text = re.sub(r"\W+", "_", Path(path).stem, flags=re.ASCII).strip("_").lower() or "sequence"
-    return f"{text}_" if text[0].isdigit() or keyword.iskeyword(text) or text in C_WORDS else text
+    if text[0].isdigit():
+        text = f"sequence_{text}"
+    return f"{text}_" if keyword.iskeyword(text) or text in C_WORDS else text
 
 
 def _comment(text: str) -> str:

@@ -4,15 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
-
 from ..sequence import Target
 from ..sequence.examine import Examined, Timed
 from ..sequence.listing import as_hush
-from ..units import show, time_column
-from .tables import plain_table
+from ..units import show_time, time_column
+from .plain import kit_of
 
 __all__ = ["built", "built_record"]
 
@@ -20,14 +16,15 @@ SHOWN = 10
 ROWS = 60
 
 
-def built(out: Console, result: Examined, targets: list[Target], path: str, quiet: bool, every: bool) -> None:
+def built(out: Any, result: Examined, targets: list[Target], path: str, quiet: bool, every: bool) -> None:
     """Prints the listing and the findings."""
+    kit = kit_of(out)
     data = sum(len(send.raw) for entry in result.steps for send in entry.step.sends)
     used = [target for target in targets if any(entry.step.device == target.name for entry in result.steps)]
     what = ", ".join(f"{target.part.name} {target.panel.name}".strip() for target in used)
     out.print(
-        Text(
-            f"{path}: {len(result.steps):,} steps for {what}: {data:,} bytes in {show(float(result.duration), 's')}", style="head"
+        kit.Text(
+            f"{path}: {len(result.steps):,} steps for {what}: {data:,} bytes in {show_time(float(result.duration))}", style="head"
         )
     )
     if not quiet:
@@ -35,23 +32,24 @@ def built(out: Console, result: Examined, targets: list[Target], path: str, quie
         _listing(out, result, len(used) > 1, every)
     out.print()
     if not result.findings:
-        out.print(Text("Nothing is wrong with this sequence, as far as the part's rules tell.", style="good"))
+        out.print(kit.Text("Nothing is wrong with this sequence, as far as the part's rules tell.", style="good"))
     for found in result.findings:
-        head = Text().append(f"{found.severity.upper()}  ", style=found.severity).append(found.code, style="code")
+        head = kit.Text().append(f"{found.severity.upper()}  ", style=found.severity).append(found.code, style="code")
         out.print(head)
-        grid = Table.grid(padding=(0, 2, 0, 0))
-        grid.add_row("", "what", Text(found.summary))
+        grid = kit.grid()
+        grid.add_row("", "what", kit.Text(found.summary))
         if found.evidence.get("source"):
-            grid.add_row("", "source", Text(str(found.evidence["source"])))
-        grid.add_row("", Text("next", style="next"), Text(found.remedy))
+            grid.add_row("", "source", kit.Text(str(found.evidence["source"])))
+        grid.add_row("", kit.Text("next", style="next"), kit.Text(found.remedy))
         out.print(grid)
 
 
-def _listing(out: Console, result: Examined, several: bool, every: bool) -> None:
+def _listing(out: Any, result: Examined, several: bool, every: bool) -> None:
+    kit = kit_of(out)
     count = len(result.steps)
     shown = list(range(count)) if every or count <= ROWS else [*range(ROWS - 8), *range(count - 8, count)]
     times = time_column([float(result.steps[number].start) for number in shown], 1e-6)
-    table = plain_table()
+    table = kit.table()
     table.add_column("line", justify="right", no_wrap=True)
     table.add_column("at", justify="right", no_wrap=True)
     if several:
@@ -66,7 +64,7 @@ def _listing(out: Console, result: Examined, several: bool, every: bool) -> None
         style = "fault" if any(found.severity == "fault" for found in entry.findings) else "warning" if entry.findings else ""
         line = entry.step.place.rpartition(":")[2]
         device = [entry.step.device] if several else []
-        table.add_row(line, times[position], *device, _words(entry), Text(_said(entry), style=style))
+        table.add_row(line, times[position], *device, _words(entry), kit.Text(_said(entry), style=style))
     out.print(table)
 
 

@@ -5,16 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 import msgspec
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
 
 from ..part.command import Command, Field, wanted
 from ..part.describe import Part
 from ..part.wrap import BUS_OF
 from ..sequence import Target
 from ..sequence.position import Position
-from .tables import plain_table
+from .plain import kit_of
 
 __all__ = ["part_list", "part_page", "part_record", "position_page"]
 
@@ -27,23 +24,27 @@ MEMORY = {
 }
 
 
-def part_list(out: Console, parts: list[Part]) -> None:
+def part_list(out: Any, parts: list[Part]) -> None:
     """The parts as a table."""
-    table = plain_table()
+    kit = kit_of(out)
+    table = kit.table()
     for head in ("part", "what it is", "buses", "memory", "ready panels"):
         table.add_column(head, overflow="fold")
     for part in parts:
         buses = ", ".join(dict.fromkeys(BUS_OF[name] for name in part.framings))
-        table.add_row(Text(part.name, style="code"), part.title, buses, MEMORY[part.memory.kind], ", ".join(part.panels) or "-")
+        table.add_row(
+            kit.Text(part.name, style="code"), part.title, buses, MEMORY[part.memory.kind], ", ".join(part.panels) or "-"
+        )
     out.print(table)
     out.print()
     out.print("hushed-wire catalog PART shows one of them; --start prints its bring-up; --catalog DIR adds your own.")
 
 
-def part_page(out: Console, part: Part, every: bool) -> None:
+def part_page(out: Any, part: Part, every: bool) -> None:
     """One part's page."""
-    out.print(Text().append(part.name, style="code").append(f"  {part.title}", style="head"))
-    facts = Table.grid(padding=(0, 3, 0, 0))
+    kit = kit_of(out)
+    out.print(kit.Text().append(part.name, style="code").append(f"  {part.title}", style="head"))
+    facts = kit.grid()
     facts.add_row("source", part.source)
     facts.add_row("framings", ", ".join(f"{name} ({BUS_OF[name]})" for name in part.framings))
     if part.i2c is not None:
@@ -65,10 +66,10 @@ def part_page(out: Console, part: Part, every: bool) -> None:
     _commands(out, part)
     if part.bring_up:
         out.print()
-        out.print(Text("What has to be true when something is to be seen", style="head"))
-        rules = Table.grid(padding=(0, 2, 0, 0))
+        out.print(kit.Text("What has to be true when something is to be seen", style="head"))
+        rules = kit.grid()
         for rule in part.bring_up:
-            rules.add_row(Text(rule.finding, style="code"), _rule(rule), Text(f"[{rule.source}]", style="quiet"))
+            rules.add_row(kit.Text(rule.finding, style="code"), _rule(rule), kit.Text(f"[{rule.source}]", style="quiet"))
         out.print(rules)
     if part.panels:
         out.print()
@@ -126,8 +127,9 @@ def _memory(part: Part) -> list[str]:
     return []
 
 
-def _commands(out: Console, part: Part) -> None:
-    table = plain_table()
+def _commands(out: Any, part: Part) -> None:
+    kit = kit_of(out)
+    table = kit.table()
     table.add_column("code", no_wrap=True)
     table.add_column("command", no_wrap=True)
     table.add_column("fields", overflow="fold", ratio=3)
@@ -147,7 +149,7 @@ def _commands(out: Console, part: Part) -> None:
         )
         patterns = [command.code, *command.params]
         code = "\n".join(" ".join(patterns[k : k + 3]) for k in range(0, len(patterns), 3))
-        table.add_row(code, Text(command.name, style="code"), extra, f"{command.title} [{command.source}]")
+        table.add_row(code, kit.Text(command.name, style="code"), extra, f"{command.title} [{command.source}]")
     out.print(table)
 
 
@@ -164,13 +166,14 @@ def part_record(part: Part) -> dict[str, Any]:
     return {key: value for key, value in found.items() if value not in ("", [], {}, None)}
 
 
-def position_page(out: Console, target: Target, positions: list[Position]) -> None:
+def position_page(out: Any, target: Target, positions: list[Position]) -> None:
     """Positions in every convention."""
+    kit = kit_of(out)
     first = positions[0]
-    out.print(Text(f"{target.part.name} {target.panel.name}, in {first.unit}", style="head"))
+    out.print(kit.Text(f"{target.part.name} {target.panel.name}, in {first.unit}", style="head"))
     for position in positions if len(positions) < 3 else [positions[0], positions[-1]]:
         out.print()
-        grid = Table.grid(padding=(0, 3, 0, 0))
+        grid = kit.grid()
         for name, text in position.conventions():
             grid.add_row(name, text)
         grid.add_row("in memory", f"{position.place}; address {position.address:#04x} ({position.address})")

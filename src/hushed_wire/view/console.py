@@ -10,6 +10,8 @@ from typing import IO, cast
 from rich.console import Console
 from rich.theme import Theme
 
+from .plain import WIDTH
+
 __all__ = ["Tidy", "console", "writes_unicode"]
 
 
@@ -51,14 +53,13 @@ THEME = Theme(
         "code": "bold cyan",
     }
 )
-PIPE_WIDTH = 132
 
 
 def console(color: str = "auto", file: IO[str] | None = None) -> Console:
     """A rich console for text reports. color: auto, always or never."""
     out = file or sys.stdout
     wanted = color == "always" or (color == "auto" and out.isatty() and not os.environ.get("NO_COLOR"))
-    width = None if out.isatty() else PIPE_WIDTH
+    width = None if out.isatty() else WIDTH
     return Console(
         file=out if wanted or out.isatty() else cast(IO[str], Tidy(out)),
         theme=THEME,

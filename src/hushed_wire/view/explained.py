@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from rich.console import Console
-from rich.text import Text
+from typing import Any
 
 from ..part.describe import Part, Value
 from ..sequence.listing import Item, as_hush
-from .tables import plain_table
+from .plain import kit_of
 
 __all__ = ["explained"]
 
@@ -15,12 +14,13 @@ SHOWN = 8
 
 
 def explained(
-    out: Console, part: Part, items: list[Item], notes: list[str], state: dict[str, Value] | None, every: bool = False
+    out: Any, part: Part, items: list[Item], notes: list[str], state: dict[str, Value] | None, every: bool = False
 ) -> None:
     """Prints the commands as a table, and the registers."""
+    kit = kit_of(out)
     for note in notes:
-        out.print(Text().append("note  ", style="note").append(note))
-    table = plain_table()
+        out.print(kit.Text().append("note  ", style="note").append(note))
+    table = kit.table()
     table.add_column("bytes", no_wrap=True)
     table.add_column("meaning", overflow="fold")
     table.add_column("datasheet", overflow="fold", style="quiet")
@@ -30,12 +30,12 @@ def explained(
         )
         if item.is_command:
             command = part.command[item.kind]
-            meaning = Text(as_hush(item.name, item.fields))
+            meaning = kit.Text(as_hush(item.name, item.fields))
             source = f"{command.title} ({command.source})"
         elif item.name == "data":
-            meaning, source = Text(f"{len(item.raw):,} bytes of data" if len(item.raw) > 1 else "a byte of data"), ""
+            meaning, source = kit.Text(f"{len(item.raw):,} bytes of data" if len(item.raw) > 1 else "a byte of data"), ""
         else:
-            meaning, source = Text(item.name, style="fault"), ""
+            meaning, source = kit.Text(item.name, style="fault"), ""
         if item.note:
             meaning.append(f"\n{item.note}", style="warning")
         table.add_row(raw, meaning, source)
@@ -43,7 +43,7 @@ def explained(
     if state is None:
         return
     out.print()
-    registers = plain_table()
+    registers = kit.table()
     for head in ("register", "value", "after a reset"):
         registers.add_column(head)
     for register, value in sorted(state.items()):
@@ -52,7 +52,7 @@ def explained(
         if changed or every or len(state) < 60:
             registers.add_row(
                 register.replace(".", " "),
-                Text(str(value), style="head" if changed else ""),
+                kit.Text(str(value), style="head" if changed else ""),
                 "-" if reset is None else str(reset),
             )
     out.print(registers)

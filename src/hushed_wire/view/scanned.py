@@ -2,48 +2,44 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ..link.scan import Scan
-
-if TYPE_CHECKING:
-    from rich.console import Console
+from .plain import kit_of
 
 __all__ = ["record", "report"]
 
 
-def report(out: Console, scan: Scan, known: dict[int, str], assumed: str = "") -> None:
+def report(out: Any, scan: Scan, known: dict[int, str], assumed: str = "") -> None:
     """Prints a scan. known: names that the rig gives to addresses."""
-    from rich.table import Table
-    from rich.text import Text
-
+    kit = kit_of(out)
     if assumed:
-        out.print(Text().append("assumed  ", style="note").append(assumed))
+        out.print(kit.Text().append("assumed  ", style="note").append(assumed))
     tried = sum(1 for row in scan.rows if row.tried)
     answered = len(scan.answered)
     what = "answers" if answered <= 1 else "answer"
     out.print(
-        Text(f"{scan.source}: {tried} address{'' if tried == 1 else 'es'} tried, {answered or 'none'} {what}", style="head")
+        kit.Text(f"{scan.source}: {tried} address{'' if tried == 1 else 'es'} tried, {answered or 'none'} {what}", style="head")
     )
     if scan.stopped:
-        out.print(Text().append("stopped  ", style="warning").append(f"{scan.stopped}; what is known by then follows"))
+        out.print(kit.Text().append("stopped  ", style="warning").append(f"{scan.stopped}; what is known by then follows"))
     if answered:
         out.print()
-        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="head", show_edge=False)
+        table = kit.table()
         for head in ("7-bit", "8-bit write, read", "answers", "probe", "could be"):
             table.add_column(head, overflow="fold")
         for row in scan.rows:
             if not row.answers:
                 continue
             always = row.answers == row.tried
-            share = Text("always" if always and row.tried > 1 else "yes" if always else f"{row.answers:,} of {row.tried:,}")
+            share = kit.Text("always" if always and row.tried > 1 else "yes" if always else f"{row.answers:,} of {row.tried:,}")
             share.stylize("default" if always else "warning")
             names = list(row.candidates)
             own = known.get(row.address)
             sense = (
-                Text().append(f"{own}, as the rig says", style="good")
+                kit.Text().append(f"{own}, as the rig says", style="good")
                 if own
-                else Text("; ".join(names) or "nothing that is known here")
+                else kit.Text("; ".join(names) or "nothing that is known here")
             )
             if own and len(names) > 1:
                 sense.append(f"; others here: {'; '.join(names[1:])}", style="quiet")
@@ -51,18 +47,18 @@ def report(out: Console, scan: Scan, known: dict[int, str], assumed: str = "") -
         out.print(table)
     for entry in scan.missing:
         out.print()
-        out.print(Text().append("MISSING", style="fault").append(f"  {entry.device} at {entry.address:#04x}"))
-        out.print(Text().append("  next   ", style="next").append(entry.hint))
+        out.print(kit.Text().append("MISSING", style="fault").append(f"  {entry.device} at {entry.address:#04x}"))
+        out.print(kit.Text().append("  next   ", style="next").append(entry.hint))
     if scan.flaky:
         out.print()
         shown = ", ".join(f"{address:#04x}" for address in scan.flaky)
         out.print(
-            Text()
+            kit.Text()
             .append("LOOSE", style="warning")
             .append(f"    {shown} answers only sometimes: reseat its wires and look at its supply")
         )
     for address, why in scan.skipped:
-        out.print(Text().append("skipped  ", style="note").append(f"{address:#04x}: {why}"))
+        out.print(kit.Text().append("skipped  ", style="note").append(f"{address:#04x}: {why}"))
 
 
 def record(scan: Scan, kind: str) -> dict[str, Any]:
