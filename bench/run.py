@@ -141,9 +141,8 @@ def main() -> int:
                 print(f"{title:<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {peak:5.0f} MB  {bar}")
         done = subprocess.run([sys.executable, str(HERE / "frame.py")], capture_output=True, text=True, check=False)
         own, plain, ratio, same_words = done.stdout.split()
-        print(
-            f"{'colour frame to wires, against a Python loop':<52} {float(own):7.2f}s {float(plain):7.2f}s {float(ratio):6.1f}x {'':>8}  20x or more, outputs {same_words}"
-        )
+        row = f"{float(own):7.2f}s {float(plain):7.2f}s {float(ratio):6.1f}x"
+        print(f"{'colour frame to wires, against a Python loop':<52} {row} {'':>8}  20x or more, outputs {same_words}")
         start_up(folder, args.pairs)
     assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime > 0
     return 0
