@@ -382,6 +382,8 @@ def encode(
     value, ack: (n,) words. lengths: (m,) words of each transaction. restart: (m,) begins with a repeated START; the
     transaction before it has no STOP then. gap: (m,) ticks of idle bus ahead of a START. lead, tail: idle ticks at both ends.
     """
+    if not len(lengths):
+        return Trace(("SCL", "SDA"), np.zeros(1, np.int64), np.full(1, 3, np.uint8), lead + tail + 1, tick)
     period = timing.low + timing.high
     restart = restart.copy()
     restart[:1] = False

@@ -63,6 +63,8 @@ def run(args: argparse.Namespace) -> int:
     if args.walk:
         return _walked(args, rig)
     steps = _steps(args, rig)
+    if not steps:
+        raise HushedError("the sequence does nothing", where=args.sequence, remedy="write a command; see docs/sequence.md")
     if args.repeat > 1:
         steps += [step for step in steps if step.name in ("picture", "test picture") or step.wait] * (args.repeat - 1)
     if args.dry_run:

@@ -109,7 +109,8 @@ def _i2c(moves: list[Move], rig: Rig, bus: Bus, mishaps: list[Mishap], clock: Fr
     total = int(gaps.sum()) + int(lengths.sum()) * 9 * (timing.low + timing.high)
     if total * TICK > LONGEST:
         raise _too_long(float(total * TICK))
-    trace = i2c.encode(value, ack, lengths, np.zeros(len(lengths), dtype=bool), gaps, timing, TICK, lead, lead)
+    tail = lead if len(lengths) else lead + sum(move.gap for move in moves)
+    trace = i2c.encode(value, ack, lengths, np.zeros(len(lengths), dtype=bool), gaps, timing, TICK, lead, tail)
     names = tuple({"SCL": bus.lines["scl"], "SDA": bus.lines["sda"]}[name] for name in trace.names)
     trace = trace.select([0, 1], names)
     beside = [role for role in bus.lines if role not in ("scl", "sda")]
@@ -218,7 +219,11 @@ def rehearse(
     """
     acts = mishaps or []
     steps = steps_of(path, rig, acts)
-    exact = wires(steps, rig, acts, clock, seed)
+    try:
+        exact = wires(steps, rig, acts, clock, seed)
+    except HushedError as error:
+        error.where = error.where or str(path)
+        raise
     for act in acts:
         if act.kind in WIRES:
             try:

@@ -15,7 +15,7 @@ import msgspec
 
 from ..errors import HushedError, nearest
 from ..part.describe import Command, Part, Value
-from ..part.wrap import Send
+from ..part.wrap import WRAPS, Send
 from ..units import parse as parse_quantity
 from . import parse
 from .parse import Statement
@@ -152,10 +152,17 @@ def _wait(state: State, statement: Statement) -> Step:
 
 
 def _bytes(state: State, statement: Statement) -> Step:
-    return _step(state, statement, Send(False, parse.byte_list(statement), state.chip_mask))
+    raw = parse.byte_list(statement)
+    if WRAPS[state.target.framing].bits == 16 and len(raw) % 2:
+        raise HushedError(
+            f"{len(raw)} bytes are no whole words", remedy=f"{state.target.part.name} takes register and value: two bytes a word"
+        )
+    return _step(state, statement, Send(False, raw, state.chip_mask))
 
 
 def _data(state: State, statement: Statement) -> Step:
+    if WRAPS[state.target.framing].bits == 16:
+        raise HushedError(f"{state.target.part.name} knows no data words", remedy="write its registers, like digit-0 0x7E")
     return _step(state, statement, Send(True, parse.byte_list(statement), state.chip_mask))
 
 
