@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable, Mapping
 from typing import NoReturn
 
 from ..errors import HushedError, nearest
 from ..finding import CODES
 from ..units import parse
-from .describe import Command, Part
+from .describe import Command, Panel, Part
+from .filled import AREA_WORDS, start_words
 
 __all__ = ["RESERVED", "check", "states"]
 
@@ -99,9 +101,41 @@ def check(part: Part, where: str) -> None:
             fail("bring_up", f"there is no finding '{rule.finding}'; {nearest(rule.finding, CODES)}")
         if not rule.register and not rule.step:
             fail(f"bring_up '{rule.finding}'", "it names neither a register nor a step")
+    _check_filled(part, fail)
     for key, text in [*part.waits.items(), *((f"{c.name}.takes", c.takes) for c in part.command if c.takes)]:
         if key != "source":
             parse(text, "s", f"{where}: {key}")
+
+
+def _check_filled(part: Part, fail: Callable[..., NoReturn]) -> None:
+    """Keys of panels that rules name, and words in braces."""
+
+    def fill(key: str, line: str, words: Mapping[str, object]) -> None:
+        try:
+            line.format(**words)
+        except (KeyError, ValueError, IndexError, AttributeError) as error:
+            fail(key, f"'{line}' cannot be filled in: {error}", f"words in braces are {', '.join(sorted(words)[:30])}")
+
+    keys = Panel.__struct_fields__
+    for rule in part.bring_up:
+        key = f"bring_up '{rule.finding}'"
+        for name in [*rule.panel, *([rule.must_equal] if rule.must_equal not in ("", "needs") else [])]:
+            if name not in keys:
+                fail(key, f"a panel has no key '{name}'", nearest(name, keys))
+        for text in (rule.summary, rule.remedy):
+            fill(key, text, {"value": 0, "wanted": 0, "wanted_code": "00"})
+    for hint in part.beyond:
+        for name in hint.panel:
+            if name not in keys:
+                fail("beyond", f"a panel has no key '{name}'", nearest(name, keys))
+        fill("beyond", hint.look, {"value": 0})
+    for mode, lines in part.memory.area.items():
+        for line in lines:
+            fill(f"memory.area.{mode}", line, dict.fromkeys(AREA_WORDS, 0))
+    for panel in part.panels.values():
+        words = start_words(part, panel)
+        for line in [*part.start, *(line for lines in part.start_by.values() for line in lines)]:
+            fill("start", line, words)
 
 
 def _command(command: Command, fail: object) -> None:

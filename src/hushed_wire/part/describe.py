@@ -345,12 +345,15 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
 
     under = tomllib.loads(below.read_text(encoding="utf-8"))
     own = table.get("command", [])
-    names, codes = {entry.get("name") for entry in own}, {entry.get("code") for entry in own}
+    if not isinstance(own, list) or not all(isinstance(entry, dict) for entry in own):
+        raise HushedError("command: it is no list of tables", where=str(path), remedy="write [[command]] ahead of each")
+    names, codes = [entry.get("name") for entry in own], [entry.get("code") for entry in own]
     rest = [entry for entry in under.pop("command", []) if entry["name"] not in names and entry["code"] not in codes]
     out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
     for key in ("memory", "limits", "waits"):
-        if key in under and key in table:
+        if key in under and isinstance(table.get(key), dict):
             out[key] = {**under[key], **table[key]}
     for key in ("bring_up", "beyond"):
-        out[key] = [*table.get(key, []), *under.get(key, [])]
+        mine = table.get(key, [])
+        out[key] = [*mine, *under.get(key, [])] if isinstance(mine, list) else mine
     return out

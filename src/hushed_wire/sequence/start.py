@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ..errors import HushedError
+from ..part.filled import start_words
 from .expand import State, Step, Target, _steps
 from .parse import parse_text
 
@@ -17,13 +18,7 @@ def start_text(target: Target) -> str:
     lines = part.start_by.get(target.framing, part.start)
     if not lines:
         raise HushedError(f"{part.name} has no ready bring-up", remedy="write a sequence; see docs/sequence.md")
-    words: dict[str, object] = {role: part.reset.get(register, 0) for role, register in part.memory.registers.items()}
-    words |= {"height": panel.height, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right, **panel.upright}
-    words["charge_pump"] = "on" if panel.supply == "charge-pump" else "off"
-    for register, value in {**part.reset, **panel.needs}.items():
-        words[register.replace(".", "_").replace("-", "_")] = value
-    words["digits"] = words.get("scan_limit_digits", 8)
-    words["blank"] = 15 if words.get("decode_mode_mask") == "all" else 0
+    words = start_words(part, panel)
     out = []
     for line in lines:
         filled = line.format(**words)
