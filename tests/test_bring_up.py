@@ -67,6 +67,8 @@ class Explain(unittest.TestCase):
         framed = program_json("explain", "ssd1306", "78", "00", "AE", "D5", "80")
         self.assertIn("looks like the 8-bit form of the address 0x3c", framed["notes"][0])
         self.assertEqual([c["name"] for c in framed["commands"]], ["display", "display-clock"])
+        nibbles = program_json("explain", "hd44780", "--framing", "nibbles", "--on-bus", "3", "3", "3", "2", "2", "8", "0", "0xC")
+        self.assertEqual([c["bytes"] for c in nibbles["commands"]], [[0x30], [0x30], [0x30], [0x20], [0x28], [0x0C]])
         on_bus = program_json("explain", "ssd1306", "--on-bus", "80 AE 80 D5 80 80 40 FF 00")
         self.assertEqual([c["name"] for c in on_bus["commands"]], ["display", "display-clock", "data"])
 

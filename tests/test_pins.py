@@ -237,6 +237,15 @@ class OnTheDesk(unittest.TestCase):
                     self.assertEqual((seen["backlight"], seen["lines"][2].strip()), (False, "PUMP 1 off"))
                 self.assertIn(seen["device"], program("screen", "s.vcd", "--rig", rig, cwd=FOLDER).stdout.decode())
 
+    def test_a_bridge_is_expected_named_and_not_taken_for_a_fault(self) -> None:
+        rig, sequence = rig_with_pins("behind pcf8574", "")
+        scan = program_json("scan", "--rig", rig, "--mishap", "strap:adapter,0x27", cwd=FOLDER)
+        self.assertEqual((scan["answered"], scan["expected_missing"][0]["device"]), ([0x27], "adapter"))
+        self.assertEqual(program("rehearse", sequence, "--rig", rig, "-o", "b.vcd", "-q", cwd=FOLDER).returncode, 0)
+        diagnosis = program_json("diagnose", "b.vcd", "--rig", rig, cwd=FOLDER)
+        self.assertEqual(diagnosis["findings"], [])
+        self.assertIn("'adapter' answers", diagnosis["verdict"])
+
     def test_a_slow_device_costs_frames(self) -> None:
         (FOLDER / "rig.toml").write_text(WAYS["ssd1306, i2c"][0])
         (FOLDER / "s.hush").write_text("memory-mode page\nfill on\nfill off\nfill on\n")

@@ -27,7 +27,7 @@ examples:
   hushed-wire build tide.hush --rig front-desk.toml --as c -o tide.c
 """
 
-KINDS = ("table", "hex", "binary", "c", "python")
+KINDS = ("text", "json", "hex", "binary", "c", "python")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -40,9 +40,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--framing", metavar="NAME", help="how it is wired, where there is a choice, like dc-line or nibbles")
     group.add_argument("--clock", metavar="RATE", help="bus clock, for the times (default: the rig's, or a usual one)")
     options.add_catalog(group)
-    parser.add_argument("--as", dest="kind", choices=KINDS, default="table", help="what is made of it (default: table)")
     parser.add_argument(
-        "--fail-on", choices=SEVERITIES, default="warning", help="exit with 1 from this severity on (default: warning)"
+        "--as", dest="kind", choices=KINDS, default="text", help="what is made of it (default: text, the listing)"
+    )
+    parser.add_argument(
+        "--fail-on",
+        choices=(*SEVERITIES, "never"),
+        default="warning",
+        help="exit with 1 from this severity on (default: warning)",
     )
     options.add_text(parser)
 
@@ -64,12 +69,12 @@ def run(args: argparse.Namespace) -> int:
         raise HushedError("the sequence does nothing", where=args.sequence, remedy="write a command; see docs/sequence.md")
     clocks, states = _clocks(args, rig, targets)
     result = examine(steps, targets, clocks, states)
-    if args.kind != "table":
+    if args.kind not in ("text", "json"):
         from ..sequence.write import WRITERS
 
         options.emit(args, WRITERS[args.kind](result.steps, {target.name: target for target in targets}, args.sequence))
         _warn(result)
-    elif args.format == "json":
+    elif "json" in (args.format, args.kind):
         from ..view.built import built_record
         from ..view.json_text import json_bytes
 
@@ -79,7 +84,7 @@ def run(args: argparse.Namespace) -> int:
 
         options.report(args, lambda out: built(out, result, targets, args.sequence, args.quiet, args.verbose), light=True)
     worst = max((SEVERITIES.index(found.severity) for found in result.findings), default=-1)
-    return 1 if worst >= SEVERITIES.index(args.fail_on) else 0
+    return int(args.fail_on != "never" and worst >= SEVERITIES.index(args.fail_on))
 
 
 def targets_of(args: argparse.Namespace) -> tuple[Rig | None, list[Target]]:

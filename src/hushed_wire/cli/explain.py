@@ -37,13 +37,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--file", metavar="FILE", help="read them from a text file (an array, with comments)")
     parser.add_argument("--capture", metavar="CAPTURE", help="the commands that a capture holds for this part")
     parser.add_argument(
-        "--on-bus", action="store_true", help="the bytes are as on the bus: control bytes or an opcode among them"
+        "--on-bus", action="store_true", help="the bytes are as on the bus: with control bytes, an opcode, or as nibbles"
     )
     parser.add_argument("--framing", metavar="NAME", help="how the part is wired, where that matters, like dc-line")
     parser.add_argument("--state", action="store_true", help="also the registers that they lead to")
-    parser.add_argument(
-        "--as", dest="kind", choices=("table", "hush"), default="table", help="hush: as a sequence (default: table)"
-    )
+    parser.add_argument("--as", dest="kind", choices=("text", "hush"), default="text", help="hush: as a sequence (default: text)")
     parser.add_argument("--stretch", type=float, metavar="FACTOR", help="with --capture --as hush: rests so many times as long")
     options.add_catalog(parser)
     options.add_text(parser)

@@ -86,6 +86,10 @@ def _verdict(case: Case, findings: list[Finding]) -> str:
     if any(finding.code == "picture.all-traffic-good" for finding in findings):
         return "The wires carry what they should: look beyond them."
     answering = sorted({int(a) for a in case.reading.addresses.address[case.reading.addresses.answered]})
+    bridges = [bridge.name for bridge in case.rig.bridge if bridge.on == case.bus.name and bridge.address in answering]
+    if bridges:
+        shown = " and ".join(f"'{name}'" for name in bridges)
+        return f"The bus is sound and {shown} answers; what is behind it is not diagnosed by this version, hushed-wire screen shows its glass."
     if answering and not case.rig.devices_on(case.bus):
         shown = ", ".join(f"{address:#04x}" for address in answering)
         return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."

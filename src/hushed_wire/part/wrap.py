@@ -159,4 +159,25 @@ def unwrap(framing: str, raw: bytes) -> list[Send]:
         return [send for send in (Send(False, raw[:1]), Send(True, raw[1:])) if send.raw]
     if framing == "spi-opcode":
         return [Send(False, raw[1:])]
+    if framing == "nibbles":
+        return [Send(False, _paired(raw))]
     return [Send(False, raw)]
+
+
+def _paired(nibbles: bytes) -> bytes:
+    """Nibbles of commands as bytes: each by itself while the part takes eight bits, two by two behind a 2 (HD44780U, Figure 24)."""
+    out, at, four = bytearray(), 0, False
+    while at < len(nibbles):
+        if nibbles[at] > 15:
+            raise HushedError(
+                f"{nibbles[at]:#04x} is no nibble", remedy="nibbles run from 0 to 0xF; leave --on-bus out for whole bytes"
+            )
+        if not four:
+            out.append(nibbles[at] << 4)
+            four, at = nibbles[at] == 2, at + 1
+        elif at + 1 < len(nibbles):
+            out.append(nibbles[at] << 4 | nibbles[at + 1] & 15)
+            four, at = nibbles[at] != 3, at + 2
+        else:
+            raise HushedError("the last byte lacks its second nibble", remedy="behind function-set width=4 nibbles come in pairs")
+    return bytes(out)
