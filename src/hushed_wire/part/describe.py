@@ -157,7 +157,6 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     memory: Memory
     base: str = ""
     parameters: Literal["command", "data"] = "command"
-    doubts: str = ""
     i2c: I2cSide | None = None
     levels: Levels | None = None
     limits: dict[str, str] = {}

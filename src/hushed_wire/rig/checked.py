@@ -69,8 +69,6 @@ def _check_bus(bus: Bus, where: str, lenient: bool, fail: Fail) -> None:
         _quantity(bus.driver.supply_current, "A", f"{where}: {key}: driver.supply_current")
     if bus.driver.longest_write < 0 or bus.driver.longest_write == 1:
         fail(f"{key}: driver.longest_write", "a control byte and at least one more have to fit", "2 or more, or 0 for no limit")
-    if not 0 <= bus.bits <= 32:
-        fail(f"{key}: bits", f"a word of {bus.bits} bits", "1 to 32, or 0 for what the part wants")
     if bus.kind not in ROLES:
         return
     allowed = ROLES[bus.kind] + OPTIONAL_ROLES[bus.kind]

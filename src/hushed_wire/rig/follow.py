@@ -162,7 +162,7 @@ def _outputs(
 
 
 def _shape(bus: Bus, bits: int) -> spi.Shape:
-    return spi.Shape(bus.bits or bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
+    return spi.Shape(bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
 
 
 def _spi_payload(trace: Trace, bus: Bus, roles: dict[str, int], device: Device, target: Target) -> Payload:

@@ -354,7 +354,7 @@ def encode_moves(
         took = sizes * pulse.cycle + np.array(pauses, np.int64)
     else:
         half = max(1, int(1 / clock_of(part, bus, clock) / TICK / 2))
-        bits = next((bus.bits or move.bits for move in moves if len(move.words)), 8)
+        bits = next((move.bits for move in moves if len(move.words)), 8)
         if bus.kind == "spi":
             shape = spi.Shape(bits, half, 2 * half, half, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
             took = np.where(sizes > 0, spi.durations(sizes, shape), 0)

@@ -61,7 +61,7 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
     pins: dict[str, str | int] = {}
     through: dict[str, str] = {}
     mode: Literal[0, 1, 2, 3] = 0
-    bits: int = 0  # of an SPI word; 0: as the part wants it
+    bits: Literal[0, 8, 9] = 0  # of an SPI word, for parts that take either; 0: nine where there is no D/C line
     order: Literal["msb", "lsb"] = "msb"
     select: Literal["low", "high"] = "low"  # the level that selects
 
