@@ -165,6 +165,26 @@ class EveryWay(unittest.TestCase):
                 model_for(target.part, [commands(target.part, found[f"digits{k}"][0])]).glass(target.panel).lines, [f"{k}2.3{k}"]
             )
 
+    def test_devices_with_selects_and_word_lengths_of_their_own_share_a_bus(self) -> None:
+        lcd = device("pcd8544", "84x48", select="cs1")
+        text = (
+            bus("spi", ["sck", "mosi", "cs1", "cs2", "dc"], clock="2MHz")
+            + lcd
+            + device("max7219", "8-digits", select="cs2").replace("show", "digits")
+        )
+        (FOLDER / "rig.toml").write_text(text)
+        rig = load_rig(FOLDER / "rig.toml")
+        first, second = (rig.target(entry) for entry in rig.device)
+        start = "\n".join(line for line in start_text(first).splitlines() if not line.startswith("reset"))
+        (FOLDER / "s.hush").write_text(
+            f'{start}\ntext 3,9 "GATE"\ndevice digits\n{start_text(second)}text 0,0 "4.25"\ndevice show\ntext 3,30 "OPEN"\n'
+        )
+        found = payloads(rehearse(FOLDER / "s.hush", rig)[0], rig, rig.bus[0])
+        digits = model_for(second.part, [commands(second.part, found["digits"][0])]).glass(second.panel)
+        self.assertEqual((digits.lines, digits.shown), (["4.25     "[:9]], True))
+        shown = model_for(first.part, [commands(first.part, found["show"][0])]).glass(first.panel)
+        self.assertTrue(shown.lit[9:20].any() and shown.lit[30:41].any() and shown.shown)
+
     def test_waits_and_minimum_times_are_on_the_wires(self) -> None:
         (FOLDER / "rig.toml").write_text(WAYS["hd44780, 8 bits"][0])
         rig = load_rig(FOLDER / "rig.toml")

@@ -53,6 +53,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--jitter", metavar="T", default="5ns", help="jitter of edges, RMS (default: 5ns)")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of all that is random (default: 0)")
     parser.add_argument("--volts", action="store_true", help="write volts, with the rig's supply and rise time, to a .csv")
+    options.add_catalog(parser)
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
 
 

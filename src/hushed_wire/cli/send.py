@@ -42,6 +42,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--picture", metavar="FILE", help="on the desk: write what the glass shows then as a PNG")
     parser.add_argument("--device", metavar="NAME", help="whose glass, where the rig has several")
+    options.add_catalog(parser)
     options.add_link(parser.add_argument_group("where to"))
     options.add_text(parser)
 

@@ -20,6 +20,7 @@ exit status: 0 nothing wrong, 1 findings, 2 unusable input
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
     parser.add_argument("rig", metavar="RIG", help="rig file")
+    options.add_catalog(parser)
     options.add_text(parser)
     parser.add_argument("--fail-on", choices=("note", "warning", "fault", "never"), default="warning", help="default: warning")
 

@@ -354,7 +354,13 @@ def encode_moves(
         took = sizes * pulse.cycle + np.array(pauses, np.int64)
     else:
         half = max(1, int(1 / clock_of(part, bus, clock) / TICK / 2))
-        bits = next((move.bits for move in moves if len(move.words)), 8)
+        lengths = {move.bits for move in moves if len(move.words)} or {8}
+        bits = max(lengths)
+        if len(lengths) > 1:  # several devices: words of whole bytes are the same on the wires as their bytes
+            if any(each % 8 for each in lengths):
+                raise HushedError("words of nine bits and of whole bytes on one bus", remedy="rehearse one device at a time")
+            moves, bits = [_in_bytes(move) for move in moves], 8
+            sizes = np.array([len(move.words) for move in moves], np.int64)
         if bus.kind == "spi":
             shape = spi.Shape(bits, half, 2 * half, half, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
             took = np.where(sizes > 0, spi.durations(sizes, shape), 0)
@@ -380,6 +386,18 @@ def encode_moves(
             words.astype(np.uint64), np.repeat(start, sizes) + number * shift.duration(chain), chain, own, names, TICK, end
         )
     return _with_levels(trace, moves, start, roles, beside)
+
+
+def _in_bytes(move: Move) -> Move:
+    """A move of longer words as one of bytes, the high one first."""
+    each = move.bits // 8
+    if each == 1:
+        return move
+    raw = move.words.astype(">u4").view(np.uint8).reshape(-1, 4)[:, 4 - each :].reshape(-1).astype(np.uint32)
+    pauses = np.repeat(move.pauses, each)
+    return Move(
+        move.device, raw, np.repeat(move.data, each), move.gap, pauses, 8, move.chips, move.select, move.address, move.levels
+    )
 
 
 def _within(move: Move, cycle: int) -> NDArray[np.int64]:

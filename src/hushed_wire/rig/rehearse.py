@@ -33,6 +33,7 @@ DEFAULT_CLOCK = Fraction(400_000)
 SAMPLES_A_CLOCK = {"i2c": 50}
 USUAL_SAMPLES = 12
 LONGEST = 600  # seconds
+MOST_WORDS, USUAL_MOST = {"i2c": 300_000}, 500_000  # a little more than a gigabyte while it is made
 
 
 WIRES: dict[str, Callable[[Trace, str, int], Trace]] = {
@@ -80,6 +81,12 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
                 )
     moves = list(Mover(rig, haste).moves(steps, bus))
     lead = int(LEAD / TICK)
+    count, most = sum(len(move.words) for move in moves), MOST_WORDS.get(bus.kind, USUAL_MOST)
+    if count > most:
+        raise HushedError(
+            f"the sequence moves {count:,} words",
+            remedy=f"a rehearsal holds at most {most:,}: repeat less, or rehearse a part of it",
+        )
     rests = sum(move.gap + int(move.pauses.sum()) for move in moves)
     if rests * TICK > LONGEST:
         raise _too_long(float(rests * TICK))

@@ -273,7 +273,11 @@ def the_bus(rig: Rig, path: str = "the rig") -> Bus:
         if bus.kind == "i2c":
             return bus
     kinds = " and ".join(sorted({bus.kind for bus in rig.bus}))
-    raise HushedError(f"its bus is {kinds}; this version reads captures of I2C", where=path, remedy="give the rig of an I2C bus")
+    raise HushedError(
+        f"its bus is {kinds}; this version reads captures of I2C",
+        where=path,
+        remedy="give the rig of an I2C bus; hushed-wire screen shows the picture from any bus",
+    )
 
 
 USUAL = (("order", "msb"), ("select", "low"), ("level", "low"), ("count", 1), ("active", "high"))
