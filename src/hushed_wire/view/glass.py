@@ -17,6 +17,7 @@ from .console import writes_unicode
 
 __all__ = ["draw", "draw_colour", "draw_text", "rows_of_text"]
 
+SHADES = " ░▒▓█"
 HALVES = np.array([" ", "▀", "▄", "█"])
 BRAILLE = np.array([[0x01, 0x08], [0x02, 0x10], [0x04, 0x20], [0x40, 0x80]], dtype=np.uint16)
 
@@ -103,17 +104,22 @@ def draw_colour(out: Console, glass: ColourGlass, panel: Panel) -> None:
     unicode = writes_unicode(out.file)
     height, width = glass.rgb.shape[:2]
     step = max(1, -(-width // max(8, min(out.width - 2, 100))))
+    if out.is_terminal:  # the whole panel at one look
+        step = max(step, -(-height // (2 * max(8, out.height - 6))))
     high, wide = height // step // 2 * 2, width // step
     small = glass.rgb[: high * step, : wide * step].reshape(high, step, wide, step, 3).mean(axis=(1, 3)).astype(int)
     if not glass.shown:
         small //= 4
+    brightest = max(1, 2 * int(small.sum(axis=2).max(initial=0)))
     lines = []
     for y in range(0, high, 2):
         text = Text()
         for x in range(wide):
             upper, lower = small[y, x], small[y + 1, x]
-            if not unicode:
-                text.append("#" if upper.max() + lower.max() >= 256 else ".")
+            if not unicode or out.color_system not in ("256", "truecolor"):  # too few colours: brightness then
+                ramp = SHADES if unicode else " .:*#"
+                share = (int(upper.sum() + lower.sum()) / brightest) ** 0.6  # as eyes see it
+                text.append(ramp[min(len(ramp) - 1, int(share * len(ramp)))])
                 continue
             text.append(
                 "▀", style=Style(color=f"rgb({upper[0]},{upper[1]},{upper[2]})", bgcolor=f"rgb({lower[0]},{lower[1]},{lower[2]})")

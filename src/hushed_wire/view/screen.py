@@ -64,6 +64,8 @@ def remarks(device: DeviceReading, glass: Any) -> list[str]:
             out.append("the backlight is off")
     elif glass.scrolling:
         out.append("the panel scrolls; how far is an estimate from the controller's typical oscillator")
+    if isinstance(glass, ColourGlass):
+        out.append("--picture FILE.png shows every pixel in its colour")
     if not glass.shown:
         out.append("the controller's output is off, or it sleeps")
     return out
