@@ -16,7 +16,7 @@ from hushed_wire.part.chips import model_for
 from hushed_wire.part.describe import CATALOG, COMPILED, _checksum
 from hushed_wire.part.framing import payload_of
 from hushed_wire.part.segments import character, segments_of
-from hushed_wire.part.wrap import Send
+from hushed_wire.part.wrap import Send, unwrap
 from hushed_wire.picture import image, layout
 from hushed_wire.picture.test_card import colour_card, test_card
 from hushed_wire.sequence import Step, Target, expand, parse_text
@@ -164,6 +164,15 @@ class Examples(unittest.TestCase):
         )
         # The table's last rows: the window has come back, K was replaced by C, and M written behind "MICROCO".
         self.assertEqual((glass.lines, glass.cursor), (["HITACHI MICROCOM"], (0, 0)))
+
+    def test_hd44780_four_bit_example(self) -> None:
+        # HD44780U datasheet, "4-Bit Operation, 8-Digit x 1-Line Display Example": one nibble 2, then pairs; the letter H behind them.
+        part = load("hd44780")
+        sends = unwrap("nibbles", bytes.fromhex("02 02 00 00 0E 00 06"))
+        self.assertEqual(to_hush(part, items_of(part, sends)), [
+            "function-set width=4 lines=1 font=5x8", "function-set width=4 lines=1 font=5x8", "display state=on cursor=on blink=off",
+            "entry-mode direction=increment shift=off",
+        ])  # fmt: skip
 
     def test_ht16k33_flow_and_max7219_words(self) -> None:
         self.both_ways("ht16k33", "command 21 A0 EF 00 data 3F 06 command 81", [

@@ -159,6 +159,10 @@ class OverPins(unittest.TestCase):
         self.assertRegex(self.over("send", sequence, "--rig", rig, "--link", "spi-0.0").stderr.decode(), "names no pin for D/C")
 
 
+def rig_kind(rig: str) -> str:
+    return load_rig(FOLDER / rig).bus[0].kind
+
+
 def load_text(text: str) -> object:
     (FOLDER / "other.toml").write_text(text)
     return load_rig(FOLDER / "other.toml")
@@ -235,6 +239,8 @@ class OnTheDesk(unittest.TestCase):
                     self.assertEqual((FOLDER / "seen.png").read_bytes(), (FOLDER / "glass.png").read_bytes(), name)
                 else:
                     self.assertEqual((seen["backlight"], seen["lines"][2].strip()), (False, "PUMP 1 off"))
+                if rig_kind(rig) in ("spi", "parallel"):  # no pair of their lines is taken for I2C
+                    self.assertFalse([row for row in program_json("lines", "s.vcd", cwd=FOLDER)["lines"] if row["likely"]], name)
                 self.assertIn(seen["device"], program("screen", "s.vcd", "--rig", rig, cwd=FOLDER).stdout.decode())
 
     def test_a_bridge_is_expected_named_and_not_taken_for_a_fault(self) -> None:

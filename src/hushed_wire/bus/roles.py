@@ -19,6 +19,7 @@ from .words import BEGAN, CUT, RESTART, START, STOP, transactions
 __all__ = ["Fit", "best_i2c", "fit_i2c", "named_i2c"]
 
 EXCERPT = 40_000  # changes tried; enough for some hundred bytes, and bounded however long the capture is
+CHANCE = 20  # words that pairs of other buses' lines do not reach
 NAMES = {
     "scl": re.compile(r"(^|[^a-z])(scl|i2c[ _-]?clk|twck)\d*($|[^a-z])", re.IGNORECASE),
     "sda": re.compile(r"(^|[^a-z])(sda|i2c[ _-]?dat|i2c[ _-]?data|twd)\d*($|[^a-z])", re.IGNORECASE),
@@ -77,4 +78,8 @@ def best_i2c(trace: Trace, most: int = 12) -> Fit | None:
     active = [line for count, line in sorted(moves, reverse=True) if count >= 2][:most]
     fits = [fit_i2c(part, scl, sda) for scl, sda in permutations(active, 2)]
     best = max(fits, key=lambda fit: (fit.score * min(1, fit.words), fit.answered, fit.words), default=None)
-    return best if best is not None and best.score > 0.5 and best.words else None
+    if best is None or best.score <= 0.5 or not best.words:
+        return None
+    # Among many lines some pair makes a few whole words by chance, but nobody answers there.
+    by_chance = len(active) > 2 and not best.answered and best.words < CHANCE
+    return None if by_chance else best
