@@ -19,7 +19,7 @@ Change = tuple[Times, int, Any]  # when (n,), line, level (n,) or one
 def trace_of(columns: list[Change], names: tuple[str, ...], tick: Fraction, end: int) -> Trace:
     """The trace of changes; of changes of one line at one time the later column wins."""
     times = np.concatenate([when for when, _, _ in columns])
-    lines = np.concatenate([np.full(len(when), line) for when, line, _ in columns])
+    lines = np.concatenate([np.full(len(when), line, np.uint8) for when, line, _ in columns])
     levels = np.concatenate([np.broadcast_to(np.asarray(level, np.uint8), (len(when),)) for when, _, level in columns])
     order = np.argsort(times, kind="stable")
     changed, packed, unknown = fold(times[order], lines[order], levels[order], len(names))

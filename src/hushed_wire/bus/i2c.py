@@ -417,7 +417,7 @@ def encode(
         ((last_fall + timing.low + timing.stop_setup)[ends_with_stop], sda, 1),
     ]
     times = np.concatenate([when for when, _, _ in columns])
-    lines = np.concatenate([np.full(len(when), line) for when, line, _ in columns])
+    lines = np.concatenate([np.full(len(when), line, np.uint8) for when, line, _ in columns])
     levels = np.concatenate([np.broadcast_to(np.asarray(level, np.uint8), (len(when),)) for when, _, level in columns])
     order = np.argsort(times, kind="stable")
     changed, packed, _ = fold(times[order], lines[order], levels[order], 2)

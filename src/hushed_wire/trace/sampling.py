@@ -29,7 +29,7 @@ def sampled(trace: Trace, rate: Fraction, seed: int = 0, jitter: float = 0.0) ->
         at = np.ceil(moved - phase).astype(np.int64)
         at[0] = 0
         times.append(np.maximum(at, 0))
-        lines.append(np.full(len(at), line))
+        lines.append(np.full(len(at), line, np.uint8))
         values.append(edges.level)
     order = np.argsort(np.concatenate(times), kind="stable")
     columns = [np.concatenate(part)[order] for part in (times, lines, values)]
