@@ -41,7 +41,24 @@ class Seat:
     received: list[tuple[float, bytes]] = field(default_factory=list)
 
 
-class Desk:
+class OwnTime:
+    """A desk counts its own time, and nobody really waits."""
+
+    now = 0.0
+
+    def wait(self, seconds: float) -> None:
+        """Moves the desk's time on; nobody really waits."""
+        self.now += seconds
+
+    def clock(self) -> float:
+        """The desk's own time."""
+        return self.now
+
+    def close(self) -> None:
+        """Nothing to let go of."""
+
+
+class Desk(OwnTime):
     """A simulated I2C link for a rig."""
 
     quick = True
@@ -63,7 +80,6 @@ class Desk:
         self.shown = {device.name: rig.target(device) for device in rig.device if rig.way_to(device)[0].name == self.bus.name}
         self.period = 1 / (float(parse(self.bus.clock, "Hz")) if self.bus.clock else DEFAULT_CLOCK)
         self.random = random.Random(seed)
-        self.now = 0.0
         self.stuck: dict[str, str] = {}
         for mishap in mishaps or []:
             self._act(mishap.kind, mishap.detail)
@@ -119,17 +135,6 @@ class Desk:
         self._call(address, count)
         return b"\xff" * count
 
-    def wait(self, seconds: float) -> None:
-        """Moves the desk's time on; nobody really waits."""
-        self.now += seconds
-
-    def clock(self) -> float:
-        """The desk's own time."""
-        return self.now
-
-    def close(self) -> None:
-        """Nothing to let go of."""
-
     def glass(self, name: str) -> Any:
         """What a device's panel shows now, a device behind bridges among them: from the wires, as in a capture."""
         from fractions import Fraction
@@ -165,7 +170,7 @@ class Desk:
         return entry.address or 0
 
 
-class WordDesk:
+class WordDesk(OwnTime):
     """A simulated bus of any other kind: it takes what moves, and shows what the panels make of it."""
 
     def __init__(self, rig: Rig, bus: Bus) -> None:
@@ -173,7 +178,6 @@ class WordDesk:
         self.name = f"the desk of '{rig.title or bus.name}'"
         self.shown = {device.name: rig.target(device) for device in rig.device if rig.way_to(device)[0].name == bus.name}
         self.moves: list[Move] = []
-        self.now = 0.0
 
     def check(self) -> None:
         """Nothing can be held here."""
@@ -191,17 +195,6 @@ class WordDesk:
             each = move.bits / float(clock_of(part, self.bus))
         self.now += len(move.words) * each + float(move.pauses.sum() * TICK)
         self.moves.append(move)
-
-    def wait(self, seconds: float) -> None:
-        """Moves the desk's time on; nobody really waits."""
-        self.now += seconds
-
-    def clock(self) -> float:
-        """The desk's own time."""
-        return self.now
-
-    def close(self) -> None:
-        """Nothing to let go of."""
 
     def glass(self, name: str) -> Any:
         """What a device's panel shows now: from the wires, as in a capture."""

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from .characters import shown_as
 from .describe import Panel, Part, Value
-from .model import NEVER, Model
+from .model import NEVER, Journal
 
 __all__ = ["CharacterMemory", "TextGlass"]
 
@@ -43,14 +43,11 @@ class TextGlass:
     note: str = ""
 
 
-class CharacterMemory(Model):
+class CharacterMemory(Journal):
     """The journal of DDRAM and CGRAM."""
 
     def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
         super().__init__(part, tick, from_reset)
-        self.times: list[NDArray[np.int64]] = []
-        self.addresses: list[NDArray[np.int64]] = []
-        self.values: list[NDArray[np.uint8]] = []
         self._pointer: int | None = None  # address of the next write, unknown until it is set
         self._in_glyphs = False
         if from_reset:  # "Reset Function": display clear, then increment by one, no shift
@@ -61,11 +58,6 @@ class CharacterMemory(Model):
     def two_lines(self) -> bool:
         """Whether memory is two lines of forty."""
         return str(self.role("lines", 1)) == "2"
-
-    def _write(self, times: NDArray[np.int64], addresses: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
-        self.times.append(times)
-        self.addresses.append(addresses)
-        self.values.append(values)
 
     # ---- effects of instructions (Table 6) ----
 
@@ -122,13 +114,8 @@ class CharacterMemory(Model):
 
     def at(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
         """(144,) bytes at a tick, 80 characters and from 128 on 64 glyph rows, and which of them were written."""
-        out, known = np.full(CGRAM + 64, SPACE, np.uint8), np.zeros(CGRAM + 64, bool)
-        out[CGRAM:] = 0
-        if self.times:
-            times, addresses = np.concatenate(self.times), np.concatenate(self.addresses)
-            upto = int(np.searchsorted(times, when, side="right"))
-            out[addresses[:upto]] = np.concatenate(self.values)[:upto]
-            known[addresses[:upto]] = True
+        out, known = self.held(CGRAM + 64, when, SPACE)
+        out[CGRAM:][~known[CGRAM:]] = 0
         return out, known
 
     def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True, controller: int = 0) -> TextGlass:

@@ -13,22 +13,19 @@ from numpy.typing import NDArray
 
 from .character import TextGlass
 from .describe import Panel, Part, Value
-from .model import NEVER, Model
+from .model import NEVER, Journal
 from .paged import Glass
 from .segments import CODE_B, SHAPES, character
 
 __all__ = ["DigitMemory"]
 
 
-class DigitMemory(Model):
+class DigitMemory(Journal):
     """The journal of a scanned LED driver's bytes."""
 
     def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
         super().__init__(part, tick, from_reset)
         self.size = part.memory.columns
-        self.times: list[NDArray[np.int64]] = []
-        self.addresses: list[NDArray[np.int64]] = []
-        self.values: list[NDArray[np.uint8]] = []
         self._pointer: int | None = 0 if from_reset else None
 
     def _digit(self, when: int, name: str, fields: dict[str, Value]) -> None:
@@ -37,11 +34,6 @@ class DigitMemory(Model):
     def _address(self, when: int, name: str, fields: dict[str, Value]) -> None:
         self._pointer = int(fields["address"])
 
-    def _write(self, times: NDArray[np.int64], addresses: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
-        self.times.append(times)
-        self.addresses.append(addresses)
-        self.values.append(values)
-
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         if self._pointer is not None:
             self._write(times, (self._pointer + np.arange(len(values))) % self.size, values)
@@ -49,13 +41,7 @@ class DigitMemory(Model):
 
     def at(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
         """(size,) bytes at a tick, and which of them were written."""
-        out, known = np.zeros(self.size, np.uint8), np.zeros(self.size, bool)
-        if self.times:
-            times, addresses = np.concatenate(self.times), np.concatenate(self.addresses)
-            upto = int(np.searchsorted(times, when, side="right"))
-            out[addresses[:upto]] = np.concatenate(self.values)[:upto]
-            known[addresses[:upto]] = True
-        return out, known
+        return self.held(self.size, when)
 
     def lit(self, when: int = NEVER, from_reset: bool = True) -> tuple[NDArray[np.uint8], NDArray[np.bool_], bool]:
         """(size,) outputs of each byte as they light, which bytes are known, and whether the part drives anything at all."""

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from .describe import Part, Value
 from .engine import DATA, Commands
 
-__all__ = ["MODELS", "NEVER", "Model", "model_of"]
+__all__ = ["MODELS", "NEVER", "Journal", "Model", "model_of"]
 
 NEVER = int(np.iinfo(np.int64).max)
 Effect = Callable[[Any, int, str, dict[str, Value]], None]
@@ -90,6 +90,41 @@ class Model:
 
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         """A run of data words."""
+
+
+class Journal(Model):
+    """A model whose memory is kept as all its writes, in order: what it holds at any time is the journal up to then.
+
+    kind: the type of what is written.
+    """
+
+    kind: ClassVar[type[Any]] = np.uint8
+
+    def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
+        super().__init__(part, tick, from_reset)
+        self._writes: list[tuple[NDArray[np.int64], NDArray[np.int64], NDArray[Any]]] = []
+
+    def _write(self, times: NDArray[np.int64], addresses: NDArray[np.int64], values: NDArray[Any]) -> None:
+        """Adds a run of writes, at their ticks."""
+        self._writes.append((times, addresses, values))
+
+    def journal(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[Any]]:
+        """All writes: times, addresses, values, in order."""
+        if len(self._writes) != 1:
+            none = np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, self.kind)
+            columns = zip(none, *self._writes, strict=True)
+            times, addresses, values = (np.concatenate(column) for column in columns)
+            self._writes = [(times, addresses, values)]
+        return self._writes[0]
+
+    def held(self, size: int, when: int = NEVER, blank: int = 0) -> tuple[NDArray[Any], NDArray[np.bool_]]:
+        """(size,) what the memory holds at a tick, `blank` where nothing was written; and where something was."""
+        times, addresses, values = self.journal()
+        upto = int(np.searchsorted(times, when, side="right"))
+        out, written = np.full(size, blank, self.kind), np.zeros(size, bool)
+        out[addresses[:upto]] = values[:upto]  # of equal addresses the last one stays
+        written[addresses[:upto]] = True
+        return out, written
 
 
 MODELS = {

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from ..units import parse
 from .describe import Panel, Part, Value
-from .model import NEVER, Model
+from .model import NEVER, Journal
 
 __all__ = ["Glass", "Memory"]
 
@@ -38,16 +38,13 @@ class Glass:
     scrolling: bool = False
 
 
-class Memory(Model):
-    """The journal of a paged memory. times, addresses, values: columns of writes; address = page x columns + column."""
+class Memory(Journal):
+    """A paged memory; address = page x columns + column."""
 
     def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
         super().__init__(part, tick, from_reset)
         memory = part.memory
         self.columns, self.pages = memory.columns, memory.pages
-        self.times: list[NDArray[np.int64]] = []
-        self.addresses: list[NDArray[np.int64]] = []
-        self.values: list[NDArray[np.uint8]] = []
         self._mode_register = memory.registers.get("mode", "")
         self._usual_mode = str(part.reset.get(self._mode_register, "page"))
         self._mode = self._usual_mode if from_reset or not self._mode_register else ""
@@ -58,7 +55,6 @@ class Memory(Model):
         self._columns_window = (0, self.columns - 1)
         self._pages_window = (0, self.pages - 1)
         self._scroll: dict[str, Value] = {}
-        self._joined: tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint8]] | None = None
 
     def record(self, when: int, register: str, value: Value) -> None:
         """A mode acts on the data behind it."""
@@ -140,31 +136,13 @@ class Memory(Model):
                 after = (page * width + column + count) % (width * height)
                 self._column, self._page = c0 + after % width, p0 + after // width
         inside = (columns < self.columns) & (pages < self.pages)
-        self.times.append(times[inside])
-        self.addresses.append((pages * self.columns + columns)[inside])
-        self.values.append(values[inside])
+        self._write(times[inside], (pages * self.columns + columns)[inside], values[inside])
 
     # ---- what is where, when ----
 
-    def journal(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint8]]:
-        """All writes: times, addresses, values, in order."""
-        if self._joined is None:
-            empty = np.empty(0, np.int64)
-            self._joined = (
-                np.concatenate([empty, *self.times]),
-                np.concatenate([empty, *self.addresses]),
-                np.concatenate([np.empty(0, np.uint8), *self.values]),
-            )
-        return self._joined
-
     def at(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
         """The memory at a tick: (pages, columns) bytes, and which of them were written since the capture began."""
-        times, addresses, values = self.journal()
-        upto = int(np.searchsorted(times, when, side="right"))
-        ram = np.zeros(self.pages * self.columns, dtype=np.uint8)
-        written = np.zeros(len(ram), dtype=bool)
-        ram[addresses[:upto]] = values[:upto]  # of equal addresses the last one stays
-        written[addresses[:upto]] = True
+        ram, written = self.held(self.pages * self.columns, when)
         shape = (self.pages, self.columns)
         return ram.reshape(shape), written.reshape(shape)
 

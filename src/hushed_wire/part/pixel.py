@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .describe import Panel, Part, Value
-from .model import NEVER, Model
+from .model import NEVER, Journal
 
 __all__ = ["ColourGlass", "PixelMemory", "to_bytes", "to_logical"]
 
@@ -36,15 +36,14 @@ class ColourGlass:
         return bright
 
 
-class PixelMemory(Model):
-    """The journal of a frame memory."""
+class PixelMemory(Journal):
+    """A frame memory; its journal holds colours, 0xRRGGBB."""
+
+    kind = np.uint32
 
     def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
         super().__init__(part, tick, from_reset)
         self.columns, self.rows = part.memory.columns, part.memory.rows
-        self.times: list[NDArray[np.int64]] = []
-        self.addresses: list[NDArray[np.int64]] = []
-        self.values: list[NDArray[np.uint32]] = []
         self._window = [0, self.columns - 1, 0, self.rows - 1]
         self._at = 0  # pixels from the window's corner
         self._writing = False
@@ -90,26 +89,11 @@ class PixelMemory(Model):
         if self.role("row_order") == "reversed":
             row = self.rows - 1 - row
         inside = (column >= 0) & (column < self.columns) & (row >= 0) & (row < self.rows)
-        self.times.append(when[inside])
-        self.addresses.append((row * self.columns + column)[inside])
-        self.values.append(colours[inside])
-
-    def journal(self) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.uint32]]:
-        """All writes: times, addresses, colours (0xRRGGBB), in order."""
-        empty = np.empty(0, np.int64)
-        return (
-            np.concatenate([empty, *self.times]),
-            np.concatenate([empty, *self.addresses]),
-            np.concatenate([np.empty(0, np.uint32), *self.values]),
-        )
+        self._write(when[inside], (row * self.columns + column)[inside], colours[inside])
 
     def at(self, when: int = NEVER) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
         """(rows, columns) colours at a tick, and which were written."""
-        times, addresses, values = self.journal()
-        upto = int(np.searchsorted(times, when, side="right"))
-        ram, written = np.zeros(self.rows * self.columns, np.uint32), np.zeros(self.rows * self.columns, bool)
-        ram[addresses[:upto]] = values[:upto]
-        written[addresses[:upto]] = True
+        ram, written = self.held(self.rows * self.columns, when)
         return ram.reshape(self.rows, self.columns), written.reshape(self.rows, self.columns)
 
     def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> ColourGlass:
