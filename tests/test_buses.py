@@ -98,6 +98,12 @@ WAYS: dict[str, tuple[str, str]] = {
         + device("hd44780", "16x2", on="adapter"),
         'text 0,1 "PUMP 1 off"',
     ),
+    "behind five 74hc595": (
+        bus("shift", ["clock", "data", "latch"], clock="1MHz")
+        + bridge("74hc595", {"rs": "q1", "e": "q35", "d4": "q36", "d5": "q37", "d6": "q38", "d7": "q39"}, count=5)
+        + device("hd44780", "16x2", on="adapter"),
+        'text 0,1 "PUMP 1 off"',
+    ),
     "digits behind an expander": (
         bus("i2c", ["scl", "sda"], clock="400kHz")
         + bridge("pcf8574a", {"sck": "p0", "mosi": "p1", "cs": "p2"}, address=0x38)

@@ -79,6 +79,20 @@ class OverPins(unittest.TestCase):
             self.assertEqual((value, data), (meant().value.tolist(), meant().data.tolist()), name)
 
     @NEEDS_SPIDEV
+    def test_a_select_on_a_gpio_line_frames_its_device_and_rests_at_its_own_level(self) -> None:
+        for level, active in (("low", "0"), ("high", "1")):
+            text = bus("spi", ["sck", "mosi", "cs1"], select=level).replace('name = "main"', 'name = "main"\npins = { cs1 = 17 }')
+            (FOLDER / "rig.toml").write_text(text + device("max7219", "8-digits", select="cs1"))
+            (FOLDER / "s.hush").write_text("intensity 3\n")
+            log = scratch() / "log"
+            done = self.over("send", "s.hush", "--rig", "rig.toml", "--link", "spi-0.0", log=log)
+            self.assertEqual((done.returncode, done.stderr), (0, b""))
+            rest = "0" if active == "1" else "1"
+            begun = [] if rest == "0" else ["gpio 17=1"]  # lines begin low unless told
+            self.assertEqual(log.read_text().splitlines()[-3:], [f"gpio 17={active}", "spi 8 0a 03", f"gpio 17={rest}"])
+            self.assertEqual([line for line in log.read_text().splitlines()[:-3] if "=1" in line], begun)
+
+    @NEEDS_SPIDEV
     def test_words_of_nine_and_sixteen_bits(self) -> None:
         for name, bits in (("sh1106, nine bits", 9), ("max7219", 8)):
             rig, sequence = rig_with_pins(name, "")

@@ -45,14 +45,14 @@ def open_pins(name: str, rig: Rig, bus: Bus, path: str) -> SpiLink | GpioLink:
             raise LinkUnusable(
                 f"bus '{bus.name}' names no pin for D/C", where=path, remedy='add pins = { dc = "GPIO25" } to the bus'
             )
-        return SpiLink(int(on_spi[1]), int(on_spi[2]), rig, bus, _lines("/dev/gpiochip0", numbers) if numbers else None)
+        return SpiLink(int(on_spi[1]), int(on_spi[2]), rig, bus, _lines("/dev/gpiochip0", numbers, bus) if numbers else None)
     missing = [role for role in bus.lines if role not in bus.pins]
     if missing:
         raise LinkUnusable(
             f"bus '{bus.name}' names no pin for {', '.join(missing)}", where=path, remedy="add them to the bus's pins"
         )
     assert on_gpio is not None
-    return GpioLink(rig, bus, _lines(f"/dev/gpiochip{on_gpio[1]}", gpio_numbers(bus, Path(path).parent, list(bus.lines))))
+    return GpioLink(rig, bus, _lines(f"/dev/gpiochip{on_gpio[1]}", gpio_numbers(bus, Path(path).parent, list(bus.lines)), bus))
 
 
 def gpio_numbers(bus: Bus, folder: Path, roles: list[str]) -> dict[str, int]:
@@ -75,14 +75,14 @@ def gpio_numbers(bus: Bus, folder: Path, roles: list[str]) -> dict[str, int]:
     return out
 
 
-def _lines(path: str, numbers: dict[str, int]) -> Lines:
+def _lines(path: str, numbers: dict[str, int], bus: Bus) -> Lines:
     try:
         import gpiod
     except ImportError as error:
         raise LinkUnusable(
             "GPIO lines want the package gpiod", where="--link", remedy="pip install 'hushed-wire[linux]'"
         ) from error
-    return Lines(gpiod, path, numbers)
+    return Lines(gpiod, path, numbers, bus.select == "high")
 
 
 def _unusable(path: str, error: OSError, busy: str) -> LinkUnusable:
@@ -109,14 +109,14 @@ def _unusable(path: str, error: OSError, busy: str) -> LinkUnusable:
 class Lines:
     """GPIO lines of one chip, by role, all of them outputs; selects and resets begin at rest."""
 
-    def __init__(self, gpiod: Any, path: str, numbers: dict[str, int]) -> None:
+    def __init__(self, gpiod: Any, path: str, numbers: dict[str, int], select_active: bool) -> None:
         self.path, self.numbers = path, numbers
         self.value = gpiod.line.Value
         settings = gpiod.LineSettings(direction=gpiod.line.Direction.OUTPUT)
         high = {
             number: self.value.ACTIVE
             for role, number in numbers.items()
-            if role in ("reset", "backlight", "wr", "rd") or role.startswith("cs")
+            if role in ("reset", "backlight", "wr", "rd") or (role.startswith("cs") and not select_active)
         }
         try:
             if not gpiod.is_gpiochip_device(path):
@@ -203,6 +203,9 @@ class SpiLink(Timed):
             self.lines.set(dict(move.levels))
         if not len(move.words):
             return
+        own_select = self.lines is not None and move.select in self.lines.numbers
+        if self.lines is not None and own_select:
+            self.lines.set({move.select: self.bus.select == "high"})
         edges = [0, *(np.flatnonzero(np.diff(move.data.astype(np.int8))) + 1).tolist(), len(move.words)]
         try:
             if self.bits != move.bits:
@@ -217,6 +220,8 @@ class SpiLink(Timed):
             raise LinkLost(
                 f"the transfer failed: {error.strerror}", where=self.name, remedy="check the board, then try again"
             ) from error
+        if self.lines is not None and own_select:
+            self.lines.set({move.select: self.bus.select != "high"})
 
     def _bytes(self, words: Any, bits: int) -> bytes:
         """Words as spidev wants them: whole bytes, or two a word in the machine's order where a word has nine bits."""

@@ -48,9 +48,9 @@ def payload_of(sends: Iterable[tuple[int, Send]], chip: int = 0) -> Payload:
 def _reached(
     words: Words, transactions: Transactions, first: NDArray[np.int64], chosen: NDArray[np.int64]
 ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64], NDArray[np.bool_]]:
-    """For every word of the chosen transactions: its number, its owner (in `chosen`), its position behind the address, and
+    """For every word of the chosen transactions: its number, its owner (in `chosen`), its position behind the address, whether it
 
-    whether it reaches the part: a word that is refused, and whatever its transaction brings after it, does not.
+    reaches the part. A word that is refused, and whatever its transaction brings after it, does not.
     """
     first, last = first[chosen], transactions.last[chosen]
     lengths = np.maximum(last - first, 0)

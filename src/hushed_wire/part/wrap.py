@@ -33,9 +33,9 @@ class Transfer(msgspec.Struct, frozen=True):
 
 
 class Framing(msgspec.Struct, frozen=True):
-    """bus: the kind of bus it runs on. bits: of one word. wrap: the sends of a step to transfers. marked: whether command and
+    """How a part is spoken to. bus: the kind of bus it runs on. bits: of one word. wrap: the sends of a step to transfers.
 
-    data look alike as bytes, so that a listing has to say which they are.
+    marked: whether command and data look alike as bytes, so that a listing has to say which they are.
     """
 
     bus: str

@@ -13,6 +13,8 @@ from .schema import OPTIONAL_ROLES, ROLES, Bridge, Bus, Device, Rig, kind_of, pi
 
 __all__ = ["check"]
 
+LONGEST_CHAIN = 7  # registers whose outputs fit into one signed word of 64 bits
+
 
 def check(rig: Rig, where: str, lenient: bool = False) -> None:
     """What the types cannot say."""
@@ -100,6 +102,8 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
         part = load(bridge.part)
     except HushedError as error:
         fail(f"{key}: part", error.what, error.remedy)
+    if not 1 <= bridge.count <= LONGEST_CHAIN:
+        fail(f"{key}: count", f"a chain of {bridge.count}", f"1 to {LONGEST_CHAIN}")
     pins = pins_of(part, bridge.count)
     if not pins:
         fail(f"{key}: part", f"{bridge.part} is no bridge", "bridges are expanders and shift registers, like pcf8574 or 74hc595")

@@ -148,12 +148,10 @@ class Mover:
     def _nibbles(self, target: Target, raw: NDArray[Any], data: NDArray[Any], pause: NDArray[Any]) -> Columns:
         """Bytes as nibbles on d4 to d7: one each while the part takes eight bits, two behind function-set width=4."""
         if target.name not in self.four_bits:
-            whole = len(raw)
-            for at, (value, is_data) in enumerate(zip(raw.tolist(), data.tolist(), strict=True)):
-                if not is_data and value & 0xF0 == 0x20:
-                    self.four_bits.add(target.name)
-                    whole = at + 1
-                    break
+            to_four = np.flatnonzero((raw & 0xF0 == 0x20) & ~data)
+            whole = int(to_four[0]) + 1 if len(to_four) else len(raw)
+            if len(to_four):
+                self.four_bits.add(target.name)
             head = raw[:whole] & 0xF0, data[:whole], pause[:whole]
             if whole == len(raw):
                 return head
@@ -265,7 +263,7 @@ class Mover:
             if framing == "load" and kind == "spi":  # a chain of any length under one select, byte by byte
                 word, bits = np.frombuffer(send.raw, np.uint8).astype(np.uint32), 8
             elif framing == "load":
-                word = np.array([int.from_bytes(send.raw, "big")], np.uint32)
+                word = np.array([int.from_bytes(send.raw, "big")], np.uint64).astype(np.int64 if len(send.raw) > 4 else np.uint32)
                 bits = 8 * len(send.raw)
             else:
                 raw = transfers(framing, [send], bridge.address or 0)[0].pieces[0][1]

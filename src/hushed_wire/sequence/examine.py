@@ -269,7 +269,7 @@ def _init_waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
         if rest < parse(text, "s"):
             yield _finding(
                 "timing.wait-short", target, entry, f"{show(float(rest), 's')} behind function-set number {number} of the start-up, which needs {text}",
-                f"put 'wait {text}' behind it", needed=float(parse(text, "s")), source=f"{target.part.source}: Figure 23; Figure 24",
+                f"put 'wait {text}' behind it", needed=float(parse(text, "s")), source=f"{target.part.source}: {target.part.waits.get('source', '')}",
             )  # fmt: skip
 
 
