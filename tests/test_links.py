@@ -313,6 +313,7 @@ class OverASerialProbe(unittest.TestCase):
         far.close()
         with self.assertRaisesRegex(HushedError, "the port is gone|nothing answers"):
             link.write(0x3D, b"\0")
+        link.close()
 
     @given(
         st.integers(0, 255),

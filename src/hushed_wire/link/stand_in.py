@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import random
+import select
 import threading
 import tty
 
@@ -33,12 +34,16 @@ class StandIn:
         tty.setraw(slave)
         self._slave = slave
         self.path = os.ttyname(slave)
+        self._hear_end, self._end = os.pipe()
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
 
     def _serve(self) -> None:
         waiting = b""
         while True:
+            ready, _, _ = select.select([self._master, self._hear_end], [], [])
+            if self._hear_end in ready:
+                return
             try:
                 piece = os.read(self._master, 4096)
             except OSError:
@@ -115,6 +120,8 @@ class StandIn:
         return ["done", got.hex() or "-"]
 
     def close(self) -> None:
-        """Hangs up."""
-        for handle in (self._slave, self._master):
+        """Hangs up. The thread ends first: a closed handle's number may soon be another file's, which it must never read."""
+        os.write(self._end, b".")
+        self._thread.join()
+        for handle in (self._slave, self._master, self._hear_end, self._end):
             os.close(handle)
