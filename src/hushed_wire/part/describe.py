@@ -14,6 +14,7 @@ import msgspec
 
 from ..errors import HushedError, nearest
 from .command import Command, Field, Value
+from .layout import Layout
 
 __all__ = [
     "Band",
@@ -123,7 +124,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
     kind: paged, character, digit, pixel or port. wrap: what the pointer does behind the last column of a page. chips: how
-    many of the part share a glass, beside or below one another.
+    many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes.
     """
 
     kind: str
@@ -136,6 +137,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True):
     registers: dict[str, str] = {}
     area: dict[str, list[str]] = {}
     rom: str = ""
+    layout: Layout | None = None
 
 
 class Oscillator(msgspec.Struct, forbid_unknown_fields=True):

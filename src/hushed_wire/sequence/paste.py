@@ -17,6 +17,7 @@ __all__ = ["Pasted", "pasted"]
 
 LONGEST = 1 << 24
 COMMENTS = re.compile(r"/\*.*?\*/|//[^\n]*|#[^\n]*|;[^\n]*(?=\n|$)", re.DOTALL)
+FROM_HEX = re.compile(r"\bfromhex\(((?:\s*[\"'](?:[0-9a-fA-F]{2}|\s)*[\"'])+)\s*\)")
 TOKEN = re.compile(r"\\x[0-9A-Fa-f]{2}|[A-Za-z_$%][\w.$%]*|\d\w*|\d+")
 
 
@@ -34,6 +35,10 @@ class Pasted(msgspec.Struct):
 
 def pasted(text: str, where: str = "") -> Pasted:
     """Reads pasted bytes; raises HushedError naming what is no byte."""
+    strings = FROM_HEX.findall(text)
+    if strings:  # Python's way to write many bytes
+        whole = b"".join(bytes.fromhex(digits) for piece in strings for digits in re.findall(r"[\"']([0-9a-fA-F\s]*)[\"']", piece))
+        return Pasted([Send(False, whole)]) if whole else pasted("", where)
     source = bool(re.search(r"[,{\[(\\]|0x|0X|\$[0-9A-Fa-f]|\bdb\b|\.byte", text))
     body = re.sub(COMMENTS, " ", text) if source or "#" in text or "//" in text else text
     if source:

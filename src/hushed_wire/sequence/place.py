@@ -26,7 +26,7 @@ from .expand import State, command_sends
 from .parse import Statement
 from .target import Step
 
-__all__ = ["DRAWN", "Canvas", "shown_size"]
+__all__ = ["DRAWN", "Canvas", "box_sends", "canvas_of", "must_show_pixels", "shown_size"]
 
 
 @dataclass
@@ -64,11 +64,9 @@ def _must_show(state: State, what: str) -> None:
 
 def picture(state: State, statement: Statement) -> Step:
     """A picture over the whole panel."""
-    _must_show(state, "picture")
+    must_show_pixels(state)
     if len(statement.words) != 1:
         raise HushedError("'picture' needs one file", remedy="like: picture tide.pbm")
-    if _is_text(state):
-        raise HushedError(f"'{state.target.name}' shows characters, no pictures", remedy='write: text 0,0 "…"')
     height, width = shown_size(state.target.panel)
     colour = state.target.part.memory.kind == "pixel"
     load = image.load_colour if colour else image.load
@@ -91,9 +89,19 @@ def pixels_step(state: State, pixels: NDArray[Any], text: str) -> Step:
 
 def _sent(state: State, statement: Statement, box: tuple[int, int, int, int]) -> Step:
     """The step that sends a box (x0, y0, x1, y1) of the canvas."""
-    kind = state.target.part.memory.kind
-    sends = {"paged": _paged, "pixel": _pixel, "digit": _dots}[kind](state, box)
-    return Step(statement.place, statement.text, state.target.name, statement.verb, tuple(sends))
+    return Step(statement.place, statement.text, state.target.name, statement.verb, tuple(box_sends(state, box)))
+
+
+def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """The words that bring a box (x0, y0, x1, y1) of the canvas to the panel."""
+    return {"paged": _paged, "pixel": _pixel, "digit": _dots}[state.target.part.memory.kind](state, box)
+
+
+def must_show_pixels(state: State) -> None:
+    """Raises HushedError where the device shows characters, digits or nothing."""
+    _must_show(state, "picture")
+    if _is_text(state):
+        raise HushedError(f"'{state.target.name}' shows characters, no pictures", remedy='write: text 0,0 "…"')
 
 
 def fill(state: State, statement: Statement) -> Step:

@@ -2,35 +2,20 @@
 
 from __future__ import annotations
 
-import keyword
-import re
 from collections.abc import Callable
-from pathlib import Path
 
 from ..part.wrap import WRAPS
+from ..picture.source import comment, identifier
 from .examine import Timed
 from .target import Target
 
 __all__ = ["WRITERS"]
 
 Writer = Callable[[list[Timed], dict[str, Target], str], bytes]
-C_WORDS = {"auto", "break", "case", "char", "const", "continue", "default", "do", "double", "else", "enum", "extern", "float", "for",
-           "goto", "if", "inline", "int", "long", "register", "restrict", "return", "short", "signed", "sizeof", "static", "struct",
-           "switch", "typedef", "union", "unsigned", "void", "volatile", "while", "bool", "true", "false", "nullptr", "class"}  # fmt: skip
 
 
 def _name(path: str) -> str:
-    """An identifier from a file's name."""
-    text = re.sub(r"\W+", "_", Path(path).stem, flags=re.ASCII).strip("_").lower() or "sequence"
-    if text[0].isdigit():
-        text = f"sequence_{text}"
-    return f"{text}_" if keyword.iskeyword(text) or text in C_WORDS else text
-
-
-def _comment(text: str) -> str:
-    """Text that cannot end a comment: printable, without what closes one."""
-    safe = "".join(char if char.isprintable() else "?" for char in text).replace("*/", "* /").replace("\\", "/")
-    return safe[:100]
+    return identifier(path, "sequence")
 
 
 def _runs(steps: list[Timed], targets: dict[str, Target]) -> list[tuple[str, bytes, str]]:
@@ -68,7 +53,7 @@ def c_source(steps: list[Timed], targets: dict[str, Target], path: str) -> bytes
     """One record a send: kind (0 command, 1 data, 2 wait in ms, 3 line low, 4 line high), length as two bytes, then the bytes."""
     name = _name(path)
     lines = [
-        f"/* {_comment(path)}: made by hushed-wire build.",
+        f"/* {comment(path)}: made by hushed-wire build.",
         " * Records: kind, length (high byte, low byte), bytes. Kinds: 0 commands, 1 data, 2 wait (4 bytes: microseconds, high",
         " * byte first), 3 and 4: the reset line (or another one, named beside it) goes low, high. */",
         f"const unsigned char {name}[] = {{",
@@ -86,7 +71,7 @@ def c_source(steps: list[Timed], targets: dict[str, Target], path: str) -> bytes
             body = bytes([number, len(payload) >> 8, len(payload) & 0xFF]) + payload
             total += len(body)
             rows = [body[k : k + 16] for k in range(0, len(body), 16)]
-            note = f"  /* {_comment(text if kind not in ('wait', 'line') else f'{kind} {text}')} */" if text else ""
+            note = f"  /* {comment(text if kind not in ('wait', 'line') else f'{kind} {text}')} */" if text else ""
             for at, row in enumerate(rows):
                 lines.append("    " + " ".join(f"0x{byte:02X}," for byte in row) + (note if at == 0 else ""))
     lines += ["};", f"const unsigned long {name}_size = {total}UL;"]
@@ -96,7 +81,7 @@ def c_source(steps: list[Timed], targets: dict[str, Target], path: str) -> bytes
 def python_source(steps: list[Timed], targets: dict[str, Target], path: str) -> bytes:
     """A list of (kind, value): bytes of command and data, seconds of wait, (role, high) of a line."""
     lines = [
-        f"# {_comment(path)}: made by hushed-wire build. Kinds: command, data (bytes), wait (seconds), line (role, high).",
+        f"# {comment(path)}: made by hushed-wire build. Kinds: command, data (bytes), wait (seconds), line (role, high).",
         f"{_name(path)} = [",
     ]
     for kind, raw, text in _runs(steps, targets):
@@ -106,7 +91,7 @@ def python_source(steps: list[Timed], targets: dict[str, Target], path: str) -> 
             role, level = text.split()
             lines.append(f'    ("line", ({role!r}, {level == "high"})),')
         else:
-            lines.append(f'    ("{kind}", bytes.fromhex("{raw.hex()}")),' + (f"  # {_comment(text)}" if text else ""))
+            lines.append(f'    ("{kind}", bytes.fromhex("{raw.hex()}")),' + (f"  # {comment(text)}" if text else ""))
     return ("\n".join([*lines, "]"]) + "\n").encode()
 
 
