@@ -82,18 +82,20 @@ def start_up(folder: Path, pairs: int) -> None:
         ("build of a short sequence on a rig", ["build", str(short), *rig], "1.0"),
         ("scan of the desk", ["scan", *rig], "1.5"),
         ("send of a short sequence to the desk", ["send", str(short), *rig, "--link", "desk"], "1.5"),
+        ("pack of a picture", ["pack", str(folder / "demo" / "tide.pbm"), "--part", "ssd1306", "--as", "hex"], "1.5"),
     ):
+        imports = "numpy, PIL.Image" if words[0] == "pack" else "numpy"
         ours, theirs, ratios, peak = [], [], [], 0.0
         for pair in range(4 * pairs + 1):
             own, memory = timed([str(PROGRAM), *words], folder / "ours")
-            plain, _ = timed([sys.executable, "-c", "import numpy"], folder / "theirs")
+            plain, _ = timed([sys.executable, "-c", f"import {imports}"], folder / "theirs")
             if pair:
                 ours.append(own)
                 theirs.append(plain)
                 ratios.append(own / plain)
                 peak = max(peak, memory)
         row = statistics.median(ours), statistics.median(theirs), statistics.median(ratios)
-        print(f"{title + ', against import numpy':<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {peak:5.0f} MB  {bar}")
+        print(f"{f'{title}, against import {imports}':<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {peak:5.0f} MB  {bar}")
 
 
 def main() -> int:
@@ -143,6 +145,10 @@ def main() -> int:
         own, plain, ratio, same_words = done.stdout.split()
         row = f"{float(own):7.2f}s {float(plain):7.2f}s {float(ratio):6.1f}x"
         print(f"{'colour frame to wires, against a Python loop':<52} {row} {'':>8}  20x or more, outputs {same_words}")
+        done = subprocess.run([sys.executable, str(HERE / "frame.py"), "pack"], capture_output=True, text=True, check=False)
+        own, plain, ratio, same_words = done.stdout.split()
+        row = f"{float(own):6.2f}ms {float(plain):6.2f}ms {float(ratio):7.2f}"
+        print(f"{'320x240 pixels to 16 bits, against plain NumPy':<52} {row} {'':>8}  1.5, outputs {same_words}")
         start_up(folder, args.pairs)
     assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime > 0
     return 0

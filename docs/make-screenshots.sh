@@ -51,12 +51,9 @@ figure() { # NAME ARGUMENT …: a file that the program writes
 
 rig="--rig front-desk.toml"
 terminal diagnose diagnose no-pump.vcd $rig
-terminal diagnose-wires diagnose swapped.vcd $rig
-terminal diagnose-healthy diagnose healthy.vcd
 terminal lines lines healthy-volts.csv.gz
 terminal decode decode healthy.vcd $rig
 terminal screen screen healthy.vcd $rig
-terminal screen-other-panel screen other-panel.vcd $rig
 terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
 terminal wiring wiring ../faulty-rig.toml
 terminal catalog catalog pcd8544
@@ -64,6 +61,10 @@ terminal explain explain pcd8544 0x21, 0x90, 0x20, 0x0C, data 0x1F, 0x05, 0x07, 
 terminal build build ../hurried.hush --rig pump-room.toml
 figure gate-keeper send gate-keeper.hush --rig gate-keeper.toml --picture
 figure pump-room screen pump-room.vcd --rig pump-room.toml --picture
+figure pack pack tide.pbm --part ssd1306 --marks --picture
+"$program" pack tide.pbm --part ssd1306 -o ../unknown.bin
+figure unpack unpack ../unknown.bin --guess --picture
+figure glyphs glyphs 8x8 --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure test-picture send --test-picture tide $rig --picture
 figure glass screen healthy.vcd $rig --picture

@@ -82,7 +82,12 @@ class Examples(unittest.TestCase):
         target = Target("tide", part, part.panel("128x64"))
         self.assertGreater(len(expand(parse_text(pages[0], "page"), [target], demo())), 8)
         digits = load("max7219")
-        self.assertEqual(len(expand(parse_text(pages[2], "page"), [Target("d", digits, digits.panel("8-digits"))], demo())), 60)
+        drawn, counted = (
+            next(page for page in pages if "polygon" in page and "sequence " not in page),
+            next(page for page in pages if "\ncounter" in f"\n{page}"),
+        )
+        self.assertEqual(len(expand(parse_text("memory-mode horizontal\n" + drawn, "page"), [target], demo())), 6)
+        self.assertEqual(len(expand(parse_text(counted, "page"), [Target("d", digits, digits.panel("8-digits"))], demo())), 60)
 
     def test_tables_name_what_there_is(self) -> None:
         readme, sequence = (ROOT / "README.md").read_text(), (ROOT / "docs" / "sequence.md").read_text()

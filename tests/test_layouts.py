@@ -48,7 +48,7 @@ def arrangements(draw: st.DrawFn) -> tuple[Layout, tuple[int, int]]:
         tall, broad = (wide, high) if words["turn"] % 180 else (high, wide)
         words["frame"] = f"{broad + words['left'] + draw(st.integers(0, 3))}x{tall + words['top'] + draw(st.integers(0, 3))}"
     if draw(st.booleans()):
-        words["stride"] = 200
+        words["stride"] = 700
     return Layout(**words).check("test"), (high, wide)
 
 

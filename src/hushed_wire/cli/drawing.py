@@ -10,7 +10,7 @@ import msgspec
 from ..errors import HushedError, nearest
 
 if TYPE_CHECKING:
-    from ..part.layout import Layout
+    from ..part.describe import Panel, Part
     from ..sequence.target import Target
 
 SUFFIXES = {".c": "c", ".h": "c", ".py": "python", ".bin": "binary", ".raw": "binary", ".hex": "hex", ".txt": "hex", ".hush": "hush",
@@ -18,11 +18,20 @@ SUFFIXES = {".c": "c", ".h": "c", ".py": "python", ".bin": "binary", ".raw": "bi
 
 
 class Place(msgspec.Struct):
-    """Where pixels go. size: (height, width) as a person sees it, None where the picture decides. target: a part's, if there is one."""
+    """Where pixels go. size: (height, width) as a person sees it, None where the picture decides. part, panel: if it is for one."""
 
-    layout: Layout
+    layout: Any
     size: tuple[int, int] | None
-    target: Target | None = None
+    part: Any = None
+    panel: Any = None
+    framing: str = ""
+
+    @property
+    def target(self) -> Target:
+        """What a sequence would speak to; only where there is a part."""
+        from ..sequence.target import Target
+
+        return Target(self.part.name, self.part, self.panel, self.framing)
 
 
 def add_place(parser: Any) -> None:
@@ -57,26 +66,24 @@ def place_of(args: argparse.Namespace, default: str = "") -> Place:
                 "how are the pixels to lie?", remedy='give --part PART, --rig FILE, or --layout "stand=upright first=low"'
             )
         return Place(layout_of(args.layout or default), size)
-    target = _target(args)
-    own = layout_of(args.layout) if args.layout else layout_for(target.part, target.panel)
-    if size is not None and target.part.memory.kind != "character":
+    part, panel, framing = _part(args)
+    own = layout_of(args.layout) if args.layout else layout_for(part, panel)
+    if size is not None and part.memory.kind != "character":
         raise HushedError("--size and a panel both say how large it is", where="--size", remedy="leave it out, or name --panel")
-    panel = target.panel
-    if target.part.memory.kind != "character" and panel.form != "digits":
+    if part.memory.kind != "character" and panel.form != "digits":
         size = (panel.height, panel.width) if panel.rotate % 180 == 0 else (panel.width, panel.height)
-    return Place(own, size, target)
+    return Place(own, size, part, panel, framing)
 
 
-def _target(args: argparse.Namespace) -> Target:
-    from ..sequence.target import Target
-
+def _part(args: argparse.Namespace) -> tuple[Part, Panel, str]:
+    """The part, its panel and how it is wired."""
     if args.part:
         from ..part.describe import load
 
         part = load(args.part)
         if not part.panels:
             raise HushedError(f"{part.name} drives no panel", where="--part", remedy="name a display controller")
-        return Target(part.name, part, part.panel(args.panel or next(iter(part.panels))))
+        return part, part.panel(args.panel or next(iter(part.panels))), ""
     from ..rig import load_rig
 
     rig = load_rig(args.rig)
@@ -87,7 +94,8 @@ def _target(args: argparse.Namespace) -> Target:
         raise HushedError(f"the rig has no device '{args.device}'", where="--device", remedy=nearest(args.device, names))
     if len(names) > 1 and not args.device:
         raise HushedError(f"the rig has several devices: {', '.join(names)}", where=args.rig, remedy="pick one with --device")
-    return rig.target(rig.device[names.index(args.device) if args.device else 0])
+    target = rig.target(rig.device[names.index(args.device) if args.device else 0])
+    return target.part, target.panel, target.framing
 
 
 def kind_of(args: argparse.Namespace, kinds: tuple[str, ...], default: str) -> str:
@@ -110,4 +118,4 @@ def native(pixels: Any, place: Place) -> Any:
     """Pixels as a person sees them, as they lie on the panel."""
     from ..picture.layout import as_mounted
 
-    return as_mounted(pixels, place.target.panel) if place.target is not None and place.size is not None else pixels
+    return as_mounted(pixels, place.panel) if place.panel is not None and place.size is not None else pixels

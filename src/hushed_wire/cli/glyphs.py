@@ -173,7 +173,7 @@ def _own(args: argparse.Namespace, place: drawing.Place, font: Font, codes: list
     from ..picture.font import char_of
     from ..picture.source import comment
 
-    if place.target is None or place.target.part.memory.kind != "character":
+    if place.part is None or place.part.memory.kind != "character":
         raise HushedError(
             "characters of one's own are for character displays",
             where="--as hush",

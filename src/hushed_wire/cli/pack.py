@@ -82,8 +82,8 @@ def run(args: argparse.Namespace) -> int:
             raise HushedError(f"--{name} {getattr(args, name)}", remedy="from 1 to 1000")
     kind = drawing.kind_of(args, KINDS, "view")
     place = drawing.place_of(args)
-    if place.target is not None and place.size is None:
-        part = place.target.part.name
+    if place.part is not None and place.size is None:
+        part = place.part.name
         raise HushedError(
             f"{part} shows characters, no pictures",
             remedy=f"its own characters come from: hushed-wire glyphs FONT --part {part} --as hush",
@@ -219,8 +219,8 @@ def _picture(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]])
         owner = None
         if args.marks:
             owner = layouts.byte_map(place.layout, *drawing.native(frames[0], place).shape[:2])
-            if place.target is not None:
-                owner = layouts.as_seen(owner, place.target.panel)
+            if place.part is not None:
+                owner = layouts.as_seen(owner, place.panel)
         replace_file(args.picture, [grid_png(frames[0], bits, owner)])
     else:
         raise HushedError("a picture is a PNG, or a GIF of all frames", where=args.picture, remedy="end its name in .png or .gif")
@@ -228,7 +228,7 @@ def _picture(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]])
 
 def _costs(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]]) -> list[int] | None:
     """Words of each frame when only what changed is sent; None where no part tells how."""
-    if place.target is None:
+    if place.part is None:
         return None
     from ..sequence.moving import frame_sends, ready_state
 
@@ -252,7 +252,7 @@ def _hush(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]]) ->
     from ..picture.source import comment
 
     title = f"{comment(args.image or args.text or '')}: made by hushed-wire pack"
-    if place.target is None:
+    if place.part is None:
         from ..sequence.listing import packed
 
         words = layouts.in_words(place.layout, *frames[0].shape[:2])
@@ -268,9 +268,9 @@ def _hush(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]]) ->
     before = (
         f"after {comment(args.after)}"
         if args.after
-        else f"after the ready bring-up: hushed-wire catalog {place.target.part.name} --start"
+        else f"after the ready bring-up: hushed-wire catalog {place.part.name} --start"
     )
-    head = [title, f"for {place.target.part.name}, {place.target.panel.name}; {before}"]
+    head = [title, f"for {place.part.name}, {place.panel.name}; {before}"]
     return hush_of(place.target, frame_sends(state, frames), Fraction(every), head)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from pathlib import Path
 from typing import Any
@@ -70,16 +71,16 @@ def run(args: argparse.Namespace) -> int:
         raise HushedError(
             "how large is the picture?", where="--size", remedy="give --size 128x64, or the width alone; or --guess"
         )
-    native = size[::-1] if place.target is not None and place.target.panel.rotate % 180 else size
+    native = size[::-1] if place.part is not None and place.panel.rotate % 180 else size
     try:
         pixels = layouts.unpack(raw, place.layout, *native)
     except HushedError as error:
         error.where = error.where or name
         raise
     owner = layouts.byte_map(place.layout, *native) if args.marks else None
-    if place.target is not None:
-        pixels = layouts.as_seen(pixels, place.target.panel)
-        owner = layouts.as_seen(owner, place.target.panel) if owner is not None else None
+    if place.part is not None:
+        pixels = layouts.as_seen(pixels, place.panel)
+        owner = layouts.as_seen(owner, place.panel) if owner is not None else None
     _product(args, pixels, place.layout.bits, owner, layouts.in_words(place.layout, *native))
     return 0
 
@@ -110,7 +111,12 @@ def _decoded(raw: bytes, name: str, how: str | None) -> tuple[bytes, str]:
         raise HushedError("it is empty", where=name, remedy="check how it was made")
     if how != "bytes":
         try:
-            return pasted(raw.decode("utf-8"), name).raw(), name
+            text = raw.decode("utf-8")
+            arrays = re.findall(r"=\s*\{(.*?)\}\s*;", text, re.DOTALL)
+            if len(arrays) > 1:  # a table with an index, say: the glyphs are the longest
+                text = "{" + max(arrays, key=lambda body: body.count(",")) + "}"
+                sys.stderr.write(f"hushed-wire: note: {name}: it has {len(arrays)} arrays; the longest is taken\n")
+            return pasted(text, name).raw(), name
         except (HushedError, UnicodeDecodeError) as error:
             if how == "text":
                 if isinstance(error, HushedError):

@@ -50,4 +50,6 @@ def shown_as(rom: str, code: int) -> str:
 def codes_of(rom: str) -> dict[str, int]:
     """Code by character, the lowest where several show it; the user's own by `OWN`."""
     out = {char: code for code, char in sorted(ROMS[rom or "A00"].items(), reverse=True)}
+    if "°" not in out and "゜" in out:
+        out["°"] = out["゜"]  # the ring of the katakana is what people use for degrees
     return out | {char: code for code, char in enumerate(OWN)}

@@ -19,6 +19,13 @@ RESERVED = frozenset(
     [
         "repeat",
         "end",
+        "number",
+        "point",
+        "line",
+        "rectangle",
+        "circle",
+        "polygon",
+        "sprite",
         "include",
         "device",
         "select",

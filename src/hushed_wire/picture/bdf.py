@@ -63,6 +63,10 @@ def read_bdf(text: str, name: str) -> Font:
             rows.append(line.strip())
     if not font.glyphs:
         raise HushedError("there is no glyph with a code in it", where=name, remedy="check the file: it may be cut short")
+    if len({glyph.advance for glyph in font.glyphs.values()}) == 1:  # of one width: boxes that are tight are cells again
+        wide = font.width
+        for glyph in font.glyphs.values():
+            glyph.pixels = np.pad(glyph.pixels, ((0, 0), (0, wide - glyph.width)))
     if twice:
         font.notes.append(f"{len(twice)} codes are drawn twice, the first is taken: {', '.join(twice[:3])}")
     if unnamed:
@@ -93,7 +97,7 @@ def _glyph(rows: list[str], own: tuple[int, int, int, int], step: int, font: Fon
     width, height, x, y = own
     if len(rows) != height:
         raise HushedError(f"the glyph has {len(rows)} rows, its box {height}", where=place, remedy="mend BBX or the bitmap")
-    wide = max(1, min(LARGEST, max(step, x + width)))
+    wide = max(1, min(LARGEST, x + width if width else step))
     pixels = np.zeros((max(1, font.height), wide), bool)
     for number, row in enumerate(rows):
         bits = int(row, 16) << max(0, 8 * ((width + 7) // 8) - 4 * len(row))

@@ -153,7 +153,9 @@ def guesses(raw: bytes, most: int = 24) -> list[Candidate]:
         order = orderly(pixels)
         order += 0.03 * ((width, height) in PANELS) - 0.06 * (height > 4 * width or width > 8 * height)
         order -= 0.05 * (1 < layout.bits < 8)  # few panels have so few greys
-        order -= 0.15 * (layout.bits > 1 and order < 0.7)  # bytes of one-bit pictures are alike too, as numbers, but not that much
+        order -= 0.15 * (
+            layout.bits > 1 and order < 0.7
+        )  # bytes of one-bit pictures are alike too, as numbers, but not that much
         out.append(Candidate(layout, height, width, max(0.0, min(1.0, order))))
     out.sort(key=lambda candidate: -candidate.order)
     return out[:most]

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from .font import shipped
 from .image import BEZEL, COLOURS, DARK, glass_png
 
 if TYPE_CHECKING:
@@ -65,13 +66,19 @@ def _characters(glass: Any, panel: Panel) -> bytes:
     ink = (16, 22, 30)
     image = Image.new("RGB", (panel.width * (cell + 2) + cell, panel.height * (high + 4) + cell), ground)
     draw = ImageDraw.Draw(image)
-    font = ImageFont.load_default(cell * 1.15)
+    font, letters = ImageFont.load_default(cell * 1.15), shipped("5x7")
     for row, codes in enumerate(glass.codes.tolist()):
         for column, code in enumerate(codes):
             x, y = cell // 2 + column * (cell + 2), cell // 2 + row * (high + 4)
             draw.rectangle((x, y, x + cell - 1, y + high - 1), fill=empty)
             if code < 16 and glass.glyphs is not None:
                 _dots(draw, glass.glyphs[code & 7], (x, y), cell, ink)
+            elif (
+                glass.shown
+                and ord(char := "°" if glass.lines[row][column] == "゜" else glass.lines[row][column][0]) in letters.glyphs
+            ):
+                dots = letters.glyphs[ord(char)].pixels @ np.array([16, 8, 4, 2, 1])
+                _dots(draw, dots, (x, y), cell, ink)
             elif glass.shown:
                 draw.text((x + cell / 2, y + high / 2), glass.lines[row][column], fill=ink, font=font, anchor="mm")
             if glass.cursor == (row, column):

@@ -24,7 +24,9 @@ def identifier(path: str, otherwise: str) -> str:
 
 def comment(text: str, room: int = 100) -> str:
     """Text that cannot end a comment: printable, without what closes one."""
-    safe = "".join(char if char.isprintable() else "?" for char in text).replace("*/", "* /").replace("\\", "/")
+    safe = (
+        "".join(char if char.isprintable() else "?" for char in text).replace("*/", "* /").replace("/*", "/ *").replace("\\", "/")
+    )
     return safe.replace("??/", "?? /")[:room]
 
 

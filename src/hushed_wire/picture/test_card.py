@@ -18,7 +18,9 @@ __all__ = ["colour_card", "test_card"]
 
 def test_card(panel: Panel, name: str) -> NDArray[np.bool_]:
     """(height, width) pixels as a person sees the panel."""
-    from PIL import Image, ImageDraw, ImageFont
+    from PIL import Image, ImageDraw
+
+    from .font import set_text, shipped
 
     width, height = (panel.width, panel.height) if panel.rotate % 180 == 0 else (panel.height, panel.width)
     image = Image.new("1", (width, height))
@@ -31,18 +33,19 @@ def test_card(panel: Panel, name: str) -> NDArray[np.bool_]:
     draw.rectangle((right - mark, top, right, top + mark), outline=1)  # top right: an empty one
     draw.line((left, bottom - mark, left, bottom, left + mark, bottom), fill=1)  # bottom left: an angle
     draw.line((right - mark, bottom, right, bottom - mark), fill=1)  # bottom right: a stroke
-    font = ImageFont.load_default_imagefont()
-    for number, text in enumerate((name, f"{width}x{height}")):
-        box = draw.textbbox((0, 0), text, font=font)
-        across, up = int(box[2] - box[0]), int(box[3] - box[1])
-        x, y = (width - across) // 2, height // 2 + (number - 1) * (up + 1)
-        if across < width - 4 and 2 * (up + 1) < height - 4:
-            draw.rectangle((x - 2, y - 1, x + across + 1, y + up), fill=0)
-            draw.text((x, y), text, fill=1, font=font)
     # The ladder: rung k is k pixels long, so a line in the wrong place breaks the slope.
     for y in range(2 * mark, height - 2 * mark):
         draw.line((width - 5 - mark, y, width - 5 - mark + (y - 2 * mark) % (mark + 1), y), fill=1)
-    return np.asarray(image).astype(bool)
+    out = np.asarray(image).astype(bool)
+    font = shipped("5x7")
+    for number, text in enumerate((name, f"{width}x{height}")):
+        words = set_text("".join(char if ord(char) in font.glyphs else "?" for char in text), font)
+        up, across = words.shape
+        x, y = (width - across) // 2, height // 2 + (number - 1) * (up + 2) + 1
+        if across < width - 4 and 2 * (up + 2) < height - 4:
+            out[y - 1 : y + up + 1, x - 2 : x + across + 2] = False
+            out[y : y + up, x : x + across] = words
+    return out
 
 
 # Bars from left to right; the order tells exchanged bytes, exchanged red and blue, and negatives apart.

@@ -275,4 +275,11 @@ VERBS: dict[str, Callable[[State, Statement], Step | None]] = {
     "text": _drawn,
     "fill": _drawn,
     "glyph": _drawn,
+    "number": _drawn,
+    "point": _drawn,
+    "line": _drawn,
+    "rectangle": _drawn,
+    "circle": _drawn,
+    "polygon": _drawn,
+    "sprite": _drawn,
 }

@@ -158,6 +158,11 @@ def bytes_of(statement: Statement, words: tuple[str, ...]) -> bytes:
             f"'{statement.verb}' needs bytes", where=statement.place, remedy=f"like: {statement.verb} 0x00 0xFF 0x00*8"
         )
     for word in words:
+        if word.startswith("bcd:"):
+            from .numbers import bcd
+
+            out += bcd(word[4:])
+            continue
         value, star, times = word.partition("*")
         byte, count = number(value), number(times) if star else 1
         if byte is None or not 0 <= byte <= 255 or count is None or count < 1:

@@ -37,7 +37,9 @@ def pasted(text: str, where: str = "") -> Pasted:
     """Reads pasted bytes; raises HushedError naming what is no byte."""
     strings = FROM_HEX.findall(text)
     if strings:  # Python's way to write many bytes
-        whole = b"".join(bytes.fromhex(digits) for piece in strings for digits in re.findall(r"[\"']([0-9a-fA-F\s]*)[\"']", piece))
+        whole = b"".join(
+            bytes.fromhex(digits) for piece in strings for digits in re.findall(r"[\"']([0-9a-fA-F\s]*)[\"']", piece)
+        )
         return Pasted([Send(False, whole)]) if whole else pasted("", where)
     source = bool(re.search(r"[,{\[(\\]|0x|0X|\$[0-9A-Fa-f]|\bdb\b|\.byte", text))
     body = re.sub(COMMENTS, " ", text) if source or "#" in text or "//" in text else text

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..part.characters import OWN, codes_of
-from ..part.describe import Panel
+from ..part.describe import Panel, Value
 from ..part.segments import CODE_B, segments_of
 from ..part.wrap import Send
 from ..picture import image, layout
@@ -161,36 +161,57 @@ def _position(state: State, word: str) -> tuple[int, int]:
 def text(state: State, statement: Statement) -> Step:
     """`text COLUMN,ROW "…"`, with {counters} in it."""
     _must_show(state, "text")
-    words = statement.words
+    words, fields = _options(statement.words)
     colours = 3 if state.target.part.memory.kind == "pixel" else 2
     if not 2 <= len(words) <= colours:
         raise HushedError("'text' needs a position and a text", remedy='like: text 0,0 "GATE OPEN"')
-    x, y = _position(state, words[0])
-    said = _with_counters(state, words[1])
-    if _is_text(state):
-        return _cells(state, statement, [(y, x, said)])
-    from PIL import Image, ImageDraw, ImageFont
+    if len(words) > 2:
+        fields["colour"] = words[2]
+    return _set(state, statement, _position(state, words[0]), _with_counters(state, words[1]), fields)
 
-    canvas = canvas_of(state)
-    height, width = canvas.pixels.shape[:2]
-    font = ImageFont.load_default_imagefont()
-    box = ImageDraw.Draw(Image.new("1", (1, 1))).textbbox((x, y), said, font=font)
-    x1, y1 = int(box[2]), int(box[3])
-    if x1 > width or y1 > height:
-        raise HushedError(
-            f"'{said}' is {x1 - x}x{y1 - y} pixels and runs over the panel's edge from {x},{y}",
-            remedy="begin further left or higher up, or shorten it",
-        )
-    drawn = Image.new("1", (width, height))
-    ImageDraw.Draw(drawn).text((x, y), said, fill=1, font=font)
-    lit = np.asarray(drawn)[y:y1, x:x1]
-    if canvas.pixels.ndim == 3:
-        canvas.pixels[y:y1, x:x1] = np.where(
-            lit[:, :, None], np.array(colour_of(words[2] if len(words) > 2 else "on"), np.uint8), 0
-        )
-    else:
-        canvas.pixels[y:y1, x:x1] = lit
-    return _sent(state, statement, (x, y, x1, y1))
+
+def _options(words: tuple[str, ...]) -> tuple[tuple[str, ...], dict[str, Value]]:
+    """Words of `text` behind the text that name an option."""
+    from .shapes import TEXT_FIELDS
+
+    fields: dict[str, Value] = {}
+    plain = list(words[:2])
+    for word in words[2:]:
+        key, equals, value = word.partition("=")
+        if equals and key in (*TEXT_FIELDS, "point"):
+            as_number = parse.number(value)
+            fields[key] = value if as_number is None else as_number
+        else:
+            plain.append(word)
+    return tuple(plain), fields
+
+
+def _set(state: State, statement: Statement, at: tuple[int, int], said: str, fields: dict[str, Value]) -> Step:
+    """A text on any kind of panel."""
+    if _is_text(state):
+        own = ("point",) if state.target.panel.form == "digits" else ()
+        for name in fields:
+            if name not in own:
+                raise HushedError(f"'{name}' is for graphic panels", remedy="leave it out")
+        return _cells(state, statement, [(at[1], at[0], said)], str(fields.get("point", "left")))
+    from .shapes import set_words
+
+    return set_words(state, statement, at, said, fields)
+
+
+def number(state: State, statement: Statement) -> Step:
+    """`number COLUMN,ROW VALUE width=6 places=2 …`."""
+    from . import numbers
+    from .shapes import TEXT_FIELDS, known
+
+    _must_show(state, "number")
+    digits = state.target.panel.form == "digits"
+    known(statement, (*numbers.FIELDS, *(name for name in TEXT_FIELDS if name != "width"), "point"))
+    if len(statement.words) != 2:
+        raise HushedError("'number' needs a position and a value", remedy="like: number 0,0 -12.5 width=6 places=1")
+    said = numbers.shown(_with_counters(state, statement.words[1]).strip(), statement.fields, free_point=digits)
+    fields = {name: value for name, value in statement.fields.items() if name not in numbers.FIELDS}
+    return _set(state, statement, _position(state, statement.words[0]), said, fields)
 
 
 def _with_counters(state: State, said: str) -> str:
@@ -222,11 +243,16 @@ def glyph(state: State, statement: Statement) -> Step:
 # ---- cells: characters and digits -------------------------------------------------------------------------------------
 
 
-def _cells(state: State, statement: Statement, rows: list[tuple[int, int, str]]) -> Step:
-    """Texts at (row, column)."""
+def _cells(state: State, statement: Statement, rows: list[tuple[int, int, str]], point: str = "left") -> Step:
+    """Texts at (row, column). point: which digit a decimal point belongs to, the one on its left or on its right."""
+    if point not in ("left", "right"):
+        raise HushedError(f"point={point}", remedy="left or right")
     sends: list[Send] = []
     for row, column, said in rows:
-        sends += (_characters if state.target.part.memory.kind == "character" else _digits)(state, row, column, said)
+        if state.target.part.memory.kind == "character":
+            sends += _characters(state, row, column, said)
+        else:
+            sends += _digits(state, column, said, point)
     return Step(statement.place, statement.text, state.target.name, statement.verb, tuple(sends))
 
 
@@ -241,11 +267,10 @@ def _characters(state: State, row: int, column: int, said: str) -> list[Send]:
     addresses = [first + k for first, count in zip(spans[0::2], spans[1::2], strict=True) for k in range(count)]
     if column + len(said) > len(addresses):
         raise _too_long(said, len(addresses) - column)
-    strange = [char for char in said if char not in codes]
+    strange = sorted({char for char in said if char not in codes})
     if strange:
-        raise HushedError(
-            f"character ROM {target.part.memory.rom} has no '{strange[0]}'", remedy="take another character, or define a glyph"
-        )
+        lacking = ", ".join(f"'{char}'" for char in strange)
+        raise HushedError(f"character ROM {target.part.memory.rom} has no {lacking}", remedy="take others, or define a glyph")
     wanted = addresses[column : column + len(said)]
     sends: list[Send] = []
     start = 0
@@ -259,15 +284,12 @@ def _characters(state: State, row: int, column: int, said: str) -> list[Send]:
     return sends
 
 
-def _digits(state: State, row: int, column: int, said: str) -> list[Send]:
-    """A point belongs to the digit on its left."""
+def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
+    """Digits with their points."""
+    from ..picture.truth import in_digits
+
     target = state.target
-    glyphs: list[tuple[str, bool]] = []
-    for char in said:
-        if char == "." and glyphs and not glyphs[-1][1]:
-            glyphs[-1] = glyphs[-1][0], True
-        else:
-            glyphs.append((" ", True) if char == "." else (char, False))
+    glyphs = in_digits(said, None, side)
     cells = target.panel.cells[0]
     if column + len(glyphs) > len(cells):
         raise _too_long(said, len(cells) - column)
@@ -379,4 +401,13 @@ def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     return [*sends, Send(True, to_bytes(piece, str(state.role("format"))))]
 
 
-DRAWN: dict[str, Callable[[State, Statement], Step]] = {"picture": picture, "text": text, "fill": fill, "glyph": glyph}
+def _shape(state: State, statement: Statement) -> Step:
+    from .shapes import SHAPES
+
+    return SHAPES[statement.verb](state, statement)
+
+
+DRAWN: dict[str, Callable[[State, Statement], Step]] = {
+    "picture": picture, "text": text, "fill": fill, "glyph": glyph, "number": number,
+    **dict.fromkeys(("point", "line", "rectangle", "circle", "polygon", "sprite"), _shape),
+}  # fmt: skip
