@@ -104,9 +104,11 @@ def as_source(wiring: Wiring, entries: list[tuple[str, int]], kind: str, title: 
     name, digits = identifier(title, "segments"), wiring.digits
     if kind == "c":
         unit = "unsigned char" if digits == 2 else "unsigned long"
-        chars = ", ".join(str(ord(char)) for char, _ in entries)
+        codes = [ord(char) for char, _ in entries if len(char) == 1]
         lines = [f"/* {comment(title)}: made by hushed-wire glyphs.", f" * {comment(wiring.words(), 200)} */"]
-        lines += [f"const unsigned long {name}_codes[{len(entries)}] = {{{chars}}};", f"const {unit} {name}[{len(entries)}] = {{"]
+        if len(codes) == len(entries):  # a table; of a word each entry is a digit
+            lines.append(f"const unsigned long {name}_codes[{len(entries)}] = {{{', '.join(map(str, codes))}}};")
+        lines.append(f"const {unit} {name}[{len(entries)}] = {{")
         lines += [f"    0x{value:0{digits}X},  /* {comment(char)} */" for char, value in entries]
         return ("\n".join([*lines, "};"]) + "\n").encode()
     if kind == "python":
