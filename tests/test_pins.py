@@ -253,8 +253,15 @@ class OnTheDesk(unittest.TestCase):
                     self.assertEqual((FOLDER / "seen.png").read_bytes(), (FOLDER / "glass.png").read_bytes(), name)
                 else:
                     self.assertEqual((seen["backlight"], seen["lines"][2].strip()), (False, "PUMP 1 off"))
-                if rig_kind(rig) in ("spi", "parallel"):  # no pair of their lines is taken for I2C
-                    self.assertFalse([row for row in program_json("lines", "s.vcd", cwd=FOLDER)["lines"] if row["likely"]], name)
+                roles = [row for row in program_json("lines", "s.vcd", cwd=FOLDER)["lines"] if row["likely"]]
+                wanted = [
+                    "parallel cs"
+                    if row["name"] == "CS" and rig_kind(rig) == "parallel"
+                    else f"{rig_kind(rig)} {row['name'].lower()}"
+                    for row in roles
+                ]
+                self.assertEqual([row["likely"] for row in roles], [[word] for word in wanted], name)
+                self.assertGreaterEqual(len(roles), 2, name)
                 self.assertIn(seen["device"], program("screen", "s.vcd", "--rig", rig, cwd=FOLDER).stdout.decode())
 
     def test_a_bridge_is_expected_named_and_not_taken_for_a_fault(self) -> None:

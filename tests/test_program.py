@@ -237,16 +237,15 @@ class BadInput(unittest.TestCase):
         )
         (demo() / "elsewhere.toml").write_text(rig.replace('scl = "SCL"', 'scl = "CLOCK"'))
         for words, said in (
-            (("--rig", "spi.toml"), r"spi\.toml: its bus is spi; this version reads captures of I2C"),
             (("--rig", "elsewhere.toml"), r"SCL on line 'CLOCK', which the capture lacks\n  the capture has SCL, SDA"),
             (("--rig", "none.toml"), r"none\.toml: no such file"),
             (("--rig", "healthy.vcd"), r"healthy\.vcd: not TOML"),
             ((*RIG, "--part", "ssd1306"), r"--part and --rig both say"),
             (("--part", "ssd1307"), r"--part: the catalog has no part 'ssd1307'\n  did you mean 'ssd1306'\?"),
             (("--panel", "128x65"), r"--panel: ssd1306 has no ready panel '128x65'"),
-            (("--bus", "spi"), r"--bus: bus 'spi' cannot be decoded"),
+            (("--bus", "spo"), r"--bus: there is no bus 'spo'\n  did you mean 'spi'"),
             (("--line", "scl"), r"--line: 'scl' is not ROLE=LINE"),
-            (("--line", "clk=SCL"), r"--line: I2C has no role 'clk'"),
+            (("--line", "clk=SCL"), r"--line: no bus has the role 'clk'"),
             ((*RIG, "--line", "clk=SCL"), r"--line: I2C has no role 'clk'"),
             (("--line", "scl=SCL", "--line", "sda=SCL"), r"same line"),
             (("--line", "scl=X", "--line", "sda=SDA"), r"no line 'X'"),
@@ -259,6 +258,17 @@ class BadInput(unittest.TestCase):
             (("--format", "xml"), r"invalid choice: '?xml"),
         ):
             self.refuse("decode", "healthy.vcd", *words, said=said)
+        self.refuse(
+            "diagnose", "healthy.vcd", "--rig", "spi.toml", said=r"spi\.toml: its bus is spi; this version reads captures of I2C"
+        )
+        self.refuse("diagnose", "handheld.vcd", said=r"handheld\.vcd: this looks like spi, and the command reads I2C so far")
+        self.refuse(
+            "decode",
+            "healthy.vcd",
+            "--bus",
+            "parallel",
+            said=r"nothing tells which line is D4 of the parallel bus\n  say --line d4=LINE",
+        )
         self.refuse("screen", "healthy.vcd", "--at", "2s", said=r"--at: 2s is outside the capture")
         self.refuse("screen", "healthy.vcd", "--device", "tyde", said=r"--device: there is no device 'tyde'")
         self.refuse("screen", "quiet.vcd", said=r"no display of the catalog was recognised")

@@ -18,7 +18,7 @@ from ..trace.model import Times
 from .changes import Change, edges_to, trace_of
 from .words import Words
 
-__all__ = ["Chain", "decode", "duration", "encode"]
+__all__ = ["Chain", "chain_length", "decode", "duration", "encode"]
 
 
 @dataclass(frozen=True)
@@ -53,6 +53,16 @@ def encode(
         at = start + (2 * chain.bits + 1) * chain.half
         columns += [(at, roles["latch"], 1), (at + chain.half, roles["latch"], 0)]
     return trace_of(columns, names, tick, end)
+
+
+def chain_length(trace: Trace, roles: dict[str, int]) -> int:
+    """Bits from latch to latch, as most loads have them; 8 where nothing tells."""
+    if "latch" not in roles:
+        return 8
+    clocks, latches = edges_to(trace, roles["clock"], 1), edges_to(trace, roles["latch"], 1)
+    counts = np.diff(np.searchsorted(clocks, latches, side="right"))
+    counts = counts[counts > 0]
+    return int(np.bincount(counts).argmax()) if len(counts) else 8
 
 
 def decode(trace: Trace, roles: dict[str, int], chain: Chain) -> Words:

@@ -35,7 +35,9 @@ def run(args: argparse.Namespace) -> int:
         return stream(args)
     from ..rig import read
 
-    source, trace, plan = options.load(args)
+    source, trace, plan = options.load_any(args)
+    if plan.rig.bus[0].kind != "i2c" or plan.rig.bridge:
+        return _any_bus(args, source.path, trace, plan)
     reading = read(trace, plan.rig)
     if args.format == "text":
         from ..bus import i2c_timing as timing
@@ -74,6 +76,75 @@ def run(args: argparse.Namespace) -> int:
     else:
         options.emit(args, csv_of(reading, transactions))
     return 0
+
+
+def _any_bus(args: argparse.Namespace, path: str, trace: Any, plan: Any) -> int:
+    """Buses other than I2C, and what is behind bridges."""
+    from ..rig.hear import hear
+    from ..view import record
+    from ..view.json_text import json_bytes
+
+    hearing = hear(trace, plan.rig)
+    if args.format == "text":
+        from ..view.heard import heard
+
+        options.report(args, lambda out: heard(out, hearing, plan, path, args.all, args.summary, args.verbose))
+        return 0
+    warn(trace.notes)
+    tick = trace.tick.as_integer_ratio()
+    if args.format == "csv":
+        options.emit(args, _csv(hearing, tick))
+        return 0
+    moves = (entry for channel in hearing.channels for entry in record.channel(channel, tick))
+    orders = (entry for device in hearing.devices for entry in record.commands(device, trace))
+    if args.format == "json":
+        out: dict[str, Any] = {"capture": record.capture(trace, path)}
+        out |= record.heard(hearing) if args.summary else {"transactions": list(moves), "commands": list(orders)}
+        options.emit(args, json_bytes(out | {"assumed": plan.assumed}))
+        return 0
+    entries = [] if args.summary else [
+        *({"record": "transaction", **entry} for entry in moves), *({"record": "command", **entry} for entry in orders)
+    ]  # fmt: skip
+    entries.append({"record": "summary", **record.heard(hearing)})
+    options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
+    return 0
+
+
+def _csv(hearing: Any, tick: tuple[int, int]) -> bytes:
+    """Transfers of all channels as CSV, one row each, words in hex, data marked by a column of their own."""
+    import csv
+    import io
+
+    from ..view import record
+    from ..view.heard import meanings_by_time
+
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["start", "end", "bus", "select", "address", "direction", "words", "data", "meaning"])
+    for channel in hearing.channels:
+        own = [d for d in hearing.devices if d.device.on == channel.bus]
+        said = meanings_by_time(own, channel.table)
+        for index, entry in enumerate(record.channel(channel, tick)):
+            words = entry["words"] if "words" in entry else entry["bytes"]
+            text = " ".join(f"{word:0{channel.digits}X}" for word in words)
+            data = "".join("01?"[level] for level in entry.get("dc") or [])
+            address = entry.get("address")
+            place = "" if address is None else f"{address:#04x}"
+            sense = "; ".join(said.get(index, []))
+            writer.writerow(
+                [
+                    entry["start"],
+                    entry["end"],
+                    entry["bus"],
+                    entry.get("select") or "",
+                    place,
+                    entry["direction"] or "",
+                    text,
+                    data,
+                    sense,
+                ]
+            )
+    return out.getvalue().encode()
 
 
 def csv_of(reading: Reading, transactions: Any) -> bytes:

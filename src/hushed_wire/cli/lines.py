@@ -28,11 +28,10 @@ def rows_of(trace: Trace) -> list[dict[str, Any]]:
     """One record a line."""
     from dataclasses import asdict
 
-    from ..bus.roles import best_i2c
+    from ..rig.recognise import likely_roles
     from ..trace.stats import statistics
 
-    best = best_i2c(trace)
-    likely = {best.scl: "i2c scl", best.sda: "i2c sda"} if best is not None else {}
+    likely = likely_roles(trace)
     return [
         {**asdict(statistics(trace, line)), "likely": [likely[line]] if line in likely else []}
         for line in range(len(trace.names))

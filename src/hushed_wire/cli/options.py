@@ -7,7 +7,7 @@ import sys
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
-from ..errors import HushedError
+from ..errors import HushedError, nearest
 
 if TYPE_CHECKING:
     from ..rig import Setup
@@ -35,9 +35,13 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     """What hangs on the wires: a rig file, or options, or nothing (then it is worked out)."""
     group = parser.add_argument_group("what hangs on the wires (worked out from names and traffic where not given)")
     group.add_argument("--rig", metavar="FILE", help="rig file")
-    group.add_argument("--bus", metavar="KIND", help="kind of bus (i2c)")
+    group.add_argument("--bus", metavar="KIND", help="kind of bus: i2c, spi, parallel or shift")
     group.add_argument(
-        "--line", action="append", default=[], metavar="ROLE=LINE", help="line that plays a role, like scl=D0; by name or number"
+        "--line",
+        action="append",
+        default=[],
+        metavar="ROLE=LINE",
+        help="line that plays a role, like scl=D0 or cs=4; by name or number",
     )
     group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
@@ -211,6 +215,17 @@ def wanted_lines(args: argparse.Namespace, rig: Any) -> list[str] | None:
     return list(lines.values()) or None
 
 
+def only_i2c(plan: Setup, path: str) -> None:
+    """Raises HushedError where a plan is for another bus, and a command is for I2C alone as yet."""
+    kind = plan.rig.bus[0].kind
+    if kind != "i2c":
+        raise HushedError(
+            f"this looks like {kind}, and the command reads I2C so far",
+            where=path,
+            remedy="decode, screen, find and plot read every bus; if it is I2C, say --line scl=… --line sda=…",
+        )
+
+
 def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
     """The rig to read by: the file, or one worked out from options, names and traffic."""
     from ..rig import Options, Setup, assume, lines_of
@@ -231,27 +246,44 @@ def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
         raise
 
 
-def load(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
-    """Capture and rig, read and matched."""
+def load(args: argparse.Namespace, any_bus: bool = False) -> tuple[Source, Trace, Setup]:
+    """Capture and rig, read and matched; raises HushedError where it is not I2C, unless any bus will do."""
     rig = rig_given(args)
     source = open_source(args, wanted_lines(args, rig))
     trace = windowed(source.read(), args)
     plan = plan_for(trace, args, rig)
+    if not any_bus:
+        only_i2c(plan, args.capture)
     save_rig(args, plan)
     return source, trace, plan
 
 
 def load_any(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
-    """Capture and rig, where the rig may be of any bus: its first one is read."""
+    """Capture and rig, of any bus."""
     from ..rig import Setup, load_rig
 
-    if not args.rig or load_rig(args.rig).bus[0].kind == "i2c":
-        return load(args)
-    rig = load_rig(args.rig)
-    given = roles(args)
-    rig.bus[0].lines.update(given)
-    source = open_source(args, list(rig.bus[0].lines.values()))
-    return source, windowed(source.read(), args), Setup(rig)
+    if args.rig and (len((rig := load_rig(args.rig)).bus) > 1 or not rig.bus or rig.bus[0].kind != "i2c"):
+        for option in ("part", "panel", "bus"):
+            if getattr(args, option):
+                raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
+        if not rig.bus:
+            raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
+        _given_lines(rig.bus[0], roles(args))
+        wanted = [line for bus in rig.bus for line in bus.lines.values()]
+        source = open_source(args, wanted)
+        return source, windowed(source.read(), args), Setup(rig)
+    return load(args, any_bus=True)
+
+
+def _given_lines(bus: Any, given: dict[str, str]) -> None:
+    """--line over a rig's bus."""
+    from ..rig.schema import OPTIONAL_ROLES, ROLES
+
+    known = (*ROLES.get(bus.kind, ()), *OPTIONAL_ROLES.get(bus.kind, ()))
+    for role in given:
+        if role not in known:
+            raise HushedError(f"{bus.kind} has no role '{role}'", where="--line", remedy=nearest(role, known))
+    bus.lines.update(given)
 
 
 def save_rig(args: argparse.Namespace, plan: Setup) -> None:

@@ -53,10 +53,14 @@ def assume(trace: Trace, options: Options) -> Setup:
             raise HushedError(
                 f"{part.name} has no ready panel '{options.panel}'", where="--panel", remedy=nearest(options.panel, part.panels)
             )
-    if options.bus not in ("", "i2c"):
-        raise HushedError(
-            f"bus '{options.bus}' cannot be decoded by this version", where="--bus", remedy="this version decodes i2c"
-        )
+    from .recognise import bus_of, recognised
+
+    other = bus_of(trace, options.bus, options.lines, assumed)
+    if other is not None:
+        other.clock = options.clock
+        rig = Rig(title="worked out from the capture", bus=[other])
+        rig.device = recognised(trace, other, options.part, options.panel, assumed)
+        return Setup(rig, assumed)
     for role in options.lines:
         if role not in ("scl", "sda"):
             raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")

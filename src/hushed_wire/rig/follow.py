@@ -7,6 +7,7 @@ directly are beside it. What reaches a part becomes its payload, one for each ch
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -20,11 +21,15 @@ from ..part import FRAMINGS, Part, Payload, load
 from ..part.wrap import WRAPS
 from ..sequence import Target
 from ..trace import Trace
+from .hear import Channel, runs
 from .schema import Bridge, Bus, Device, Rig, kind_of, pins_of
 
 __all__ = ["payloads", "rig_lines"]
 
 Payloads = dict[str, list[Payload]]
+States = tuple[NDArray[np.int64], NDArray[np.int64]]  # moments, and output levels from each on
+Devices = list[tuple[Device, Target]]
+Bridges = list[tuple[Bridge, Part]]
 
 
 def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
@@ -45,51 +50,117 @@ def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
 Lights = dict[str, tuple[Trace, int]]  # by device, the trace and line that switch its backlight
 
 
-def payloads(trace: Trace, rig: Rig, bus: Bus, lights: Lights | None = None) -> Payloads:
-    """What each device of a bus, and behind its bridges, was sent. lights: filled in where a line switches a backlight."""
-    return _followed(trace, rig, bus, rig_lines(trace, bus), bus.name, {} if lights is None else lights)
+def payloads(trace: Trace, rig: Rig, bus: Bus, lights: Lights | None = None, heard: list[Channel] | None = None) -> Payloads:
+    """What each device of a bus, and behind its bridges, was sent.
+
+    lights: filled in where a line switches a backlight. heard: the channels that were decoded on the way are added to it.
+    """
+    way = _Way(rig, {} if lights is None else lights, [] if heard is None else heard)
+    return way.followed(trace, bus, rig_lines(trace, bus), bus.name)
 
 
-def _followed(trace: Trace, rig: Rig, bus: Bus, roles: dict[str, int], place: str, lights: Lights) -> Payloads:
-    """Everything that hangs on `place` (the bus's own name, or that of the bridge whose outputs `bus` describes)."""
-    devices = [device for device in rig.device if device.on == place]
-    bridges = [bridge for bridge in rig.bridge if bridge.on == place]
-    out: Payloads = {}
-    if bus.kind == "i2c":
+@dataclass
+class _Way:
+    """One walk along a rig's buses and bridges."""
+
+    rig: Rig
+    lights: Lights
+    heard: list[Channel]
+
+    def followed(self, trace: Trace, bus: Bus, roles: dict[str, int], place: str) -> Payloads:
+        """Everything that hangs on `place` (the bus's own name, or that of the bridge whose outputs `bus` describes)."""
+        devices = [(device, self.rig.target(device)) for device in self.rig.device if device.on == place]
+        bridges = [(bridge, load(bridge.part)) for bridge in self.rig.bridge if bridge.on == place]
+        if "backlight" in roles:
+            self.lights |= {device.name: (trace, roles["backlight"]) for device, _ in devices}
+        out: Payloads = {}
+        if bus.kind == "matrix":
+            return out
+        states = {"i2c": self._i2c, "spi": self._spi, "parallel": self._parallel, "shift": self._shift}[bus.kind](
+            trace, bus, roles, devices, bridges, out
+        )
+        for (bridge, part), (times, levels) in zip(bridges, states, strict=True):
+            out |= self.followed(*_outputs(trace, bridge, part, times, levels), bridge.name)
+        return out
+
+    def _i2c(
+        self, trace: Trace, bus: Bus, roles: dict[str, int], devices: Devices, bridges: Bridges, out: Payloads
+    ) -> list[States]:
         decoded = i2c.decode(trace, roles["scl"], roles["sda"])
         table = decoded.transactions()
         who = addresses(decoded.words, table)
-    for device in devices:
-        target = rig.target(device)
-        if "backlight" in roles:
-            lights[device.name] = trace, roles["backlight"]
-        if bus.kind == "i2c":
-            chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
+        self.heard.append(Channel(bus.name, "i2c", "", decoded.words, table, who=who))
+
+        def of(address: int | None) -> NDArray[np.int64]:
+            return np.flatnonzero((who.address == address) & ~who.read & who.answered)
+
+        for device, target in devices:
             if target.framing in FRAMINGS:
-                out[device.name] = [FRAMINGS[target.framing](decoded.words, table, who.first, chosen)]
-        elif bus.kind == "spi":
-            out[device.name] = [_spi_payload(trace, bus, roles, device, target)]
-        elif bus.kind == "parallel":
-            out[device.name] = _parallel_payloads(trace, bus, roles, target)
-    for bridge in bridges:
-        part = load(bridge.part)
-        if bus.kind == "i2c":
-            chosen = np.flatnonzero((who.address == bridge.address) & ~who.read & who.answered)
-            sent = FRAMINGS["i2c-plain"](decoded.words, table, who.first, chosen)
-            times, states = _port_states(part, sent.value, sent.time, sent.transaction)
-        else:
-            times, states = _states_on(trace, bus, roles, bridge, part)
-        inner, inner_bus, inner_roles = _outputs(trace, bridge, part, times, states)
-        out |= _followed(inner, rig, inner_bus, inner_roles, bridge.name, lights)
-    return out
+                out[device.name] = [FRAMINGS[target.framing](decoded.words, table, who.first, of(device.address))]
+        states = []
+        for bridge, part in bridges:
+            sent = FRAMINGS["i2c-plain"](decoded.words, table, who.first, of(bridge.address))
+            states.append(_port_states(part, sent.value, sent.time, sent.transaction))
+        return states
+
+    def _spi(
+        self, trace: Trace, bus: Bus, roles: dict[str, int], devices: Devices, bridges: Bridges, out: Payloads
+    ) -> list[States]:
+        usual = next((role for role in ("cs", "cs1") if role in roles), "")
+        known: dict[tuple[str, int], spi.SpiDecoded] = {}
+
+        def of(role: str, bits: int) -> spi.SpiDecoded:
+            role = role or usual
+            if (role, bits) not in known:
+                shape, select = _shape(bus, bits), roles.get(role)
+                found = known[role, bits] = spi.decode(trace, roles["sck"], roles["mosi"], shape, select, roles.get("dc"))
+                self.heard.append(Channel(bus.name, "spi", role, found.words, found.transactions, bits, found.dc))
+            return known[role, bits]
+
+        for device, target in devices:
+            bits = WRAPS[target.framing].bits
+            out[device.name] = [_spi_payload(of(device.select, bits), bits, target)]
+        states = [_serial_states(of(bridge.select, 8), bridge, part) for bridge, part in bridges]
+        selects: list[str] = [role for role in ("cs", "cs1", "cs2", "cs3") if role in roles]
+        for role in selects or [""]:
+            if role not in {name for name, _ in known}:
+                of(role, bus.bits or 8)  # nothing of the rig hangs there, but somebody speaks
+        return states
+
+    def _parallel(
+        self, trace: Trace, bus: Bus, roles: dict[str, int], devices: Devices, bridges: Bridges, out: Payloads
+    ) -> list[States]:
+        found = parallel.decode(trace, roles, 1 if bus.select == "high" else 0)
+        table = runs(found.words, found.data, found.read, found.chips)
+        data = [int(role[1:]) for role in roles if role[0] == "d" and role[1:].isdigit()]
+        nibbles = min(data) == 4
+        bits = max(data) + 1 - (4 if nibbles else 0)
+        words = replace(found.words, value=found.words.value >> 4) if nibbles else found.words
+        self.heard.append(
+            Channel(bus.name, "parallel", "", words, table, bits, found.data if "rs" in roles else None, found.read)
+        )
+        for device, target in devices:
+            out[device.name] = _parallel_payloads(found, target)
+        return [(found.words.effect, found.words.value.astype(np.int64)) for _ in bridges]
+
+    def _shift(
+        self, trace: Trace, bus: Bus, roles: dict[str, int], devices: Devices, bridges: Bridges, out: Payloads
+    ) -> list[States]:
+        counts = [bridge.count for bridge, _ in bridges] or [max(1, shift.chain_length(trace, roles) // 8)]
+        states = []
+        for number, count in enumerate(counts):
+            words = shift.decode(trace, roles, shift.Chain(8 * count, 1, bus.order == "msb"))
+            if number == 0:
+                each = np.arange(len(words))
+                self.heard.append(Channel(bus.name, "shift", "", words, runs(words, each), 8 * count))
+            states.append((words.effect, words.value.astype(np.int64)))
+        return states[: len(bridges)]
 
 
 # ---- bridges: what they are sent, as the levels of their outputs ---------------------------------------------------------
 
 
-def _port_states(
-    part: Part, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]
-) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def _port_states(part: Part, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
     """Moments and output levels from the bytes of an expander's transactions."""
     if "iodir-a" not in part.by_name:
         return time, value.astype(np.int64)
@@ -111,17 +182,8 @@ def _port_states(
     return when, out
 
 
-def _states_on(
-    trace: Trace, bus: Bus, roles: dict[str, int], bridge: Bridge, part: Part
-) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """The same on a serial bus: loads of a chain, or an expander's opcode, register and values."""
-    if bus.kind == "shift":
-        chain = shift.Chain(8 * bridge.count, 1, bus.order == "msb")
-        words = shift.decode(trace, roles, chain)
-        return words.effect, words.value.astype(np.int64)
-    select = roles.get(bridge.select or "cs", roles.get("cs1"))
-    shape = _shape(bus, 8)
-    found = spi.decode(trace, roles["sck"], roles["mosi"], shape, select)
+def _serial_states(found: spi.SpiDecoded, bridge: Bridge, part: Part) -> States:
+    """The same on SPI: loads of a chain, or an expander's opcode, register and values."""
     words, table = found.words, found.transactions
     lengths = table.last - table.first
     if "load" in part.framings:  # a chain whose latch is the select: it takes over what came when the select ends
@@ -165,10 +227,7 @@ def _shape(bus: Bus, bits: int) -> spi.Shape:
     return spi.Shape(bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
 
 
-def _spi_payload(trace: Trace, bus: Bus, roles: dict[str, int], device: Device, target: Target) -> Payload:
-    bits = WRAPS[target.framing].bits
-    select = roles.get(device.select or "cs", roles.get("cs1"))
-    found = spi.decode(trace, roles["sck"], roles["mosi"], _shape(bus, bits), select, roles.get("dc"))
+def _spi_payload(found: spi.SpiDecoded, bits: int, target: Target) -> Payload:
     words, table = found.words, found.transactions
     owner = np.repeat(np.arange(len(table)), table.last - table.first)
     if target.framing == "register-pairs":
@@ -185,8 +244,7 @@ def _spi_payload(trace: Trace, bus: Bus, roles: dict[str, int], device: Device, 
     return Payload((words.value & 0xFF).astype(np.uint8), data, words.effect, words.start, words.end, owner)
 
 
-def _parallel_payloads(trace: Trace, bus: Bus, roles: dict[str, int], target: Target) -> list[Payload]:
-    found = parallel.decode(trace, roles, 1 if bus.select == "high" else 0)
+def _parallel_payloads(found: parallel.ParallelDecoded, target: Target) -> list[Payload]:
     keep = ~found.read & ~found.words.unclear
     words, data, chips = found.words.take(keep), found.data[keep] == 1, found.chips[keep]
     out = []

@@ -6,7 +6,7 @@ is kept as transactions all the same.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -21,7 +21,7 @@ from ..part.chips import model_for
 from ..trace import Trace
 from .schema import Bus, Device, Rig, the_bus
 
-__all__ = ["DeviceReading", "Reading", "lines_of", "read", "read_with", "shown_devices"]
+__all__ = ["DeviceReading", "Reading", "lines_of", "read", "read_with", "shown_devices", "started"]
 
 START_UP_SEEN = 3  # distinct start-up commands that show that the set-up was captured
 
@@ -30,7 +30,7 @@ START_UP_SEEN = 3  # distinct start-up commands that show that the set-up was ca
 class DeviceReading:
     """One device's share of a capture. light: the trace and line that switch its backlight.
 
-    started: its set-up was captured, so what was not set has its reset value."""
+    started: its set-up was captured, so what was not set has its reset value. chips: the commands of each of several chips."""
 
     device: Device
     part: Part
@@ -39,6 +39,7 @@ class DeviceReading:
     memory: Any
     started: bool
     light: tuple[Trace, int] | None = None
+    chips: list[Commands] = field(default_factory=list)
 
     def glass(self, when: int | None = None) -> Any:
         """What the panel shows at a tick (None: at the end)."""
@@ -96,23 +97,12 @@ def read(trace: Trace, rig: Rig) -> Reading:
 
 def shown_devices(trace: Trace, rig: Rig, bus: Bus) -> list[DeviceReading]:
     """The displays of any bus and behind its bridges, as a capture has them."""
-    from .follow import payloads
+    from .hear import hear
 
-    lights: dict[str, tuple[Trace, int]] = {}
-    found = payloads(trace, rig, bus, lights)
-    out = []
-    for device in rig.device:
-        if device.name not in found:
-            continue
-        target = rig.target(device)
-        chips = [commands(target.part, own) for own in found[device.name]]
-        started = all(_started(target.part, own) for own in chips)
-        memory = model_for(target.part, chips, float(trace.tick), started)
-        out.append(DeviceReading(device, target.part, target.panel, chips[0], memory, started, lights.get(device.name)))
-    return out
+    return hear(trace, rig).devices
 
 
-def _started(part: Part, own: Commands) -> bool:
+def started(part: Part, own: Commands) -> bool:
     """Whether a part's set-up was captured."""
     seen = {part.command[kind].name for kind in np.unique(own.kind[own.kind >= 0]).tolist()}
     return len(seen & set(part.start_up)) >= min(START_UP_SEEN, max(1, len(part.start_up)))
@@ -131,7 +121,7 @@ def read_with(trace: Trace, rig: Rig, bus: Bus, scl: int, sda: int) -> Reading:
         chosen = np.flatnonzero((who.address == device.address) & ~who.read & who.answered)
         payload = FRAMINGS[target.framing](decoded.words, table, who.first, chosen)
         own = commands(target.part, payload)
-        started = _started(target.part, own)
-        memory = model_for(target.part, [own], float(trace.tick), started)
-        devices.append(DeviceReading(device, target.part, target.panel, own, memory, started))
+        up = started(target.part, own)
+        memory = model_for(target.part, [own], float(trace.tick), up)
+        devices.append(DeviceReading(device, target.part, target.panel, own, memory, up))
     return Reading(trace, rig, bus, scl, sda, decoded, table, who, devices)

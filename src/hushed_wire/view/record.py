@@ -11,13 +11,15 @@ from ..bus.i2c_address import Addresses
 from ..bus.words import BEGAN, ENDED, Transactions, Words
 from ..diagnose import Diagnosis
 from ..finding import Finding
+from ..part import Commands
 from ..part.character import TextGlass
 from ..part.paged import Glass
 from ..part.pixel import ColourGlass
 from ..rig import DeviceReading, Reading
+from ..rig.hear import Channel, Hearing
 from ..trace import Trace
 
-__all__ = ["capture", "commands", "diagnosis", "finding", "screen", "transactions"]
+__all__ = ["capture", "channel", "commands", "heard", "diagnosis", "finding", "screen", "transactions"]
 
 
 def capture(trace: Trace, path: str) -> dict[str, Any]:
@@ -52,9 +54,44 @@ def transactions(words: Words, table: Transactions, who: Addresses, tick: tuple[
         }
 
 
+def channel(own: Channel, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
+    """Transactions of a channel of any bus; those of I2C are told by address."""
+    if own.who is not None:
+        yield from transactions(own.words, own.table, own.who, tick, own.bus)
+        return
+    up, down = tick
+    value, times = own.words.value.tolist(), (own.words.effect * up / down).tolist()
+    dc = None if own.dc is None else own.dc.tolist()
+    read = None if own.read is None else own.read
+    table = own.table
+    starts, ends = (table.start * up / down).tolist(), (table.end * up / down).tolist()
+    columns = zip(
+        table.first.tolist(), table.last.tolist(), starts, ends, table.began.tolist(), table.ended.tolist(), strict=True
+    )
+    for first, last, start, end, began, ended in columns:
+        way = "write"
+        if read is not None and last > first:
+            way = "read" if read[first] else "write"
+        yield {
+            "bus": own.bus,
+            "start": start,
+            "end": end,
+            "select": own.select or None,
+            "words": value[first:last],
+            "times": times[first:last],
+            "dc": None if dc is None else dc[first:last],
+            "direction": way,
+            "continued": BEGAN.get(began) == "cut" or ENDED[ended] == "cut",
+        }
+
+
 def commands(device: DeviceReading, trace: Trace) -> Iterator[dict[str, Any]]:
-    """The controller commands of a device; data runs are commands named "data"."""
-    own = device.commands
+    """The controller commands of a device, of each of its chips; data runs are commands named "data"."""
+    for chip, own in enumerate(device.chips or [device.commands]):
+        yield from _commands(device, own, trace, chip if len(device.chips) > 1 else None)
+
+
+def _commands(device: DeviceReading, own: Commands, trace: Trace, chip: int | None) -> Iterator[dict[str, Any]]:
     for index, _, raw in own.listed():
         fields, note = own.fields_of(index)
         record: dict[str, Any] = {
@@ -64,6 +101,8 @@ def commands(device: DeviceReading, trace: Trace) -> Iterator[dict[str, Any]]:
             "bytes": list(raw),
             "fields": fields,
         }
+        if chip is not None:
+            record["chip"] = chip + 1
         if note:
             record["note"] = note
         yield record
@@ -139,4 +178,13 @@ def summary(reading: Reading) -> dict[str, Any]:
         "spikes": {"scl": reading.decoded.spikes[0], "sda": reading.decoded.spikes[1]},
         "stray_clocks": reading.decoded.stray,
         "commands": sum(len(device.commands) for device in reading.devices),
+    }
+
+
+def heard(hearing: Hearing) -> dict[str, Any]:
+    """The same of a capture on any bus."""
+    return {
+        "transactions": sum(len(channel.table) for channel in hearing.channels),
+        "words": sum(len(channel.words) for channel in hearing.channels),
+        "commands": sum(len(own) for device in hearing.devices for own in device.chips),
     }

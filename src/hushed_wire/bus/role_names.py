@@ -1,0 +1,80 @@
+"""Roles by the names of lines, as datasheets, schematics and modules write them. A name counts only where it fits one role of a bus."""
+
+from __future__ import annotations
+
+import re
+
+__all__ = ["Named", "named"]
+
+Named = tuple[str, dict[str, int]]
+
+
+def _any(*words: str) -> re.Pattern[str]:
+    """One of the words, by itself: ahead of it and behind it no other letter stands; a number or a bar may."""
+    return re.compile(rf"(?:^|[^a-z])(?:/|n_?|#)?(?:{'|'.join(words)})(?:_?n|#|b)?\d*(?:$|[^a-z])", re.IGNORECASE)
+
+
+NAMES: dict[str, dict[str, re.Pattern[str]]] = {
+    "i2c": {"scl": _any("scl", "i2c[ _-]?clk", "twck"), "sda": _any("sda", "i2c[ _-]?data?", "twd")},
+    "spi": {
+        "sck": _any("sck", "sclk", "clk", "spi[ _-]?clk", "scl", "clock"), "mosi": _any("mosi", "sdi", "din", "sda", "sdin", "copi", "data"),
+        "miso": _any("miso", "sdo", "dout", "cipo"), "cs": _any("cs", "ce", "ss", "sce", "scs", "csx", "load", "nss"),
+        "dc": _any("dc", "d/c", "d_c", "dcx", "a0", "rs", "d/cx", "cd"), "reset": _any("reset", "rst", "res", "resx"),
+        "backlight": _any("bl", "backlight", "blk", "led"),
+    },
+    "parallel": {
+        "rs": _any("rs", "d/i", "di", "dcx", "d/c", "dc", "a0"), "rw": _any("rw", "r/w", "r_w"),
+        "e2": re.compile(r"(?:^|[^a-z])(?:e|en|enable)[ _-]?2$", re.IGNORECASE), "e": _any("e", "en", "enable"),
+        "wr": _any("wr", "wrx", "write"), "rd": _any("rd", "rdx", "read"), "cs": _any("cs", "csx", "ce"), "reset": _any("reset", "rst", "res", "resx"),
+        "backlight": _any("bl", "backlight", "blk", "led"),
+    },
+    "shift": {
+        "clock": _any("clock", "clk", "shcp", "sh_cp", "srclk", "sck"), "data": _any("data", "ds", "ser", "din", "sdi", "mosi"),
+        "latch": _any("latch", "stcp", "st_cp", "rclk", "lat", "le", "strobe"), "enable": _any("enable", "oe"),
+    },
+}  # fmt: skip
+DATA = re.compile(r"(?:^|[^a-z])(?:d|db|data|bit)[ _-]?(\d{1,2})$", re.IGNORECASE)
+CHIPS = re.compile(r"(?:^|[^a-z])cs[ _-]?([123])$", re.IGNORECASE)
+
+
+def named(names: tuple[str, ...]) -> Named | None:
+    """The bus that names tell, and its lines by role; None where they tell none, or several lines claim what a bus needs."""
+    data = {f"d{found[1]}": line for line, name in enumerate(names) if (found := DATA.search(name)) and int(found[1]) < 16}
+    if {"d4", "d5", "d6", "d7"} <= data.keys():
+        roles = _roles("parallel", names, set(data.values()))
+        roles |= data
+        chips = {f"cs{found[1]}": line for line, name in enumerate(names) if (found := CHIPS.search(name))}
+        if len(chips) > 1:
+            roles.pop("cs", None)
+            roles |= chips
+        if "wr" in roles and "rs" in roles:
+            roles.pop("e", None)
+            return "parallel", roles
+        if "e" in roles and "rs" in roles:
+            roles.pop("wr", None)
+            roles.pop("rd", None)
+            return "parallel", roles
+    for kind, needs in (
+        ("i2c", ("scl", "sda")),
+        ("spi", ("sck", "mosi", "cs")),
+        ("shift", ("clock", "data", "latch")),
+        ("spi", ("sck", "mosi", "dc")),
+    ):
+        roles = _roles(kind, names, set())
+        if all(role in roles for role in needs):
+            if kind == "i2c" and len(names) > 2 and {"cs", "dc"} & _roles("spi", names, set()).keys():
+                continue  # modules print SCL and SDA beside their SPI pins, too
+            return kind, roles
+    return None
+
+
+def _roles(kind: str, names: tuple[str, ...], taken: set[int]) -> dict[str, int]:
+    """Each role that exactly one line has the name of; of lines that fit several roles the first of them."""
+    out: dict[str, int] = {}
+    used = set(taken)
+    for role, pattern in NAMES[kind].items():
+        found = [line for line, name in enumerate(names) if line not in used and pattern.search(name)]
+        if len(found) == 1:
+            out[role] = found[0]
+            used.add(found[0])
+    return out

@@ -1,0 +1,244 @@
+"""Buses other than I2C without a rig: their lines by name or by the traffic, and the part by the sense that its commands make."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..bus.role_names import named
+from ..bus.roles import best_i2c, excerpt
+from ..bus.spi_roles import SpiFit, best_spi, mode_of, spans_of, word_bits
+from ..errors import HushedError, nearest
+from ..part import Commands, Part, catalog_names, commands, load
+from ..part.describe import Panel
+from ..part.neighbours import COMMON
+from ..part.wrap import BUS_OF
+from ..trace import Trace
+from .schema import OPTIONAL_ROLES, ROLES, Bus, Device, Rig
+
+__all__ = ["bus_of", "likely_roles", "recognised"]
+
+LOOKED_AT = 400_000  # changes in which a part is looked for
+ENOUGH = 3  # distinct commands of a part's bring-up that show that it is that part
+
+
+def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, str]) -> Bus | None:
+    """The bus of a capture that is not I2C; None where it is I2C, or nothing tells. kind: "" where it is not given.
+
+    Raises HushedError for roles that no bus has, and where a bus that is asked for cannot be found.
+    """
+    given = {role: trace.index(line) for role, line in lines.items()}
+    if not kind and given:
+        kinds = [k for k in ROLES if all(role in (*ROLES[k], *OPTIONAL_ROLES[k]) for role in given)]
+        if not kinds:
+            known = sorted({role for k in ROLES for role in (*ROLES[k], *OPTIONAL_ROLES[k])})
+            wrong = next(role for role in given if role not in known) if not set(given) <= set(known) else next(iter(given))
+            raise HushedError(f"no bus has the role '{wrong}' beside the others", where="--line", remedy=nearest(wrong, known))
+        if "i2c" in kinds:
+            return None
+        kind = kinds[0]
+    if kind and kind not in ROLES:
+        raise HushedError(f"there is no bus '{kind}'", where="--bus", remedy=nearest(kind, ROLES))
+    if kind == "i2c":
+        return None
+    found = named(trace.names)
+    by_name = found[1] if found is not None and (not kind or found[0] == kind) else {}
+    if found is not None and not kind:
+        if found[0] == "i2c":
+            return None
+        kind = found[0]
+    fit = None
+    if not by_name and kind in ("", "spi"):
+        part = excerpt(trace)
+        fit = best_spi(part)
+        if fit is not None and not kind:
+            other = best_i2c(part)
+            if other is not None and other.score >= fit.score:
+                return None
+            kind = "spi"
+    if not kind:
+        return None
+    roles = _from_fit(fit) if fit is not None else dict(by_name)
+    taken = set(given.values())
+    roles = {role: line for role, line in roles.items() if line not in taken and role not in given} | given
+    missing = [role for role in ROLES[kind] if role not in roles]
+    if missing or (kind == "parallel" and not {"e", "wr"} & roles.keys()):
+        wanted = missing[0] if missing else "e"
+        has = ", ".join(trace.names[:16])
+        raise HushedError(
+            f"nothing tells which line is {wanted.upper()} of the {kind} bus",
+            remedy=f"say --line {wanted}=LINE; the capture has {has}",
+        )
+    bus = Bus("bus", kind, lines={role: trace.names[line] for role, line in roles.items()})  # type: ignore[arg-type]
+    free = {role: trace.names[line] for role, line in roles.items() if role not in given}
+    plain = [role.upper() for role, name in free.items() if name.upper() == role.upper()]
+    told = [f"{role.upper()} is '{name}'" for role, name in free.items() if name.upper() != role.upper()]
+    if plain:
+        several = f"{len(plain)} lines are named as their roles" if len(plain) > 4 else f"{', '.join(plain)} named so"
+        told.append(several)
+    if free:
+        assumed["lines"] = f"the bus is {kind}: {', '.join(told)}; by {'the traffic' if fit is not None else 'the names'}"
+    if kind == "spi":
+        _shaped(trace, bus, roles, fit, assumed)
+    elif kind == "parallel":
+        _selected(trace, bus, roles, assumed)
+    return bus
+
+
+def likely_roles(trace: Trace) -> dict[int, str]:
+    """What each line is probably for, as "bus role": by the traffic where it tells, else by the names."""
+    part = excerpt(trace)
+    wires, fit = best_i2c(part), best_spi(part)
+    found = named(trace.names)
+    if fit is not None and (wires is None or fit.score > wires.score) and (found is None or found[0] in ("i2c", "spi")):
+        return {line: f"spi {role}" for role, line in _from_fit(fit).items()}
+    if found is not None and found[0] != "i2c":
+        return {line: f"{found[0]} {role}" for role, line in found[1].items()}
+    return {} if wires is None else {wires.scl: "i2c scl", wires.sda: "i2c sda"}
+
+
+def _from_fit(fit: SpiFit) -> dict[str, int]:
+    out = {"sck": fit.sck, "mosi": fit.mosi, "cs": fit.cs}
+    return out | ({"dc": fit.dc} if fit.dc >= 0 else {})
+
+
+def _shaped(trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None, assumed: dict[str, str]) -> None:
+    """Mode, word and select of an SPI bus, as the traffic has them."""
+    part = excerpt(trace)
+    select = next((roles[role] for role in ("cs", "cs1") if role in roles), None)
+    if select is None:
+        spans = np.array([part.start]), np.array([part.end])
+        active = 0
+    else:
+        level = part.level_at(select, part.times)
+        stretch = np.diff(part.times, append=part.end)
+        active = (
+            fit.active
+            if fit is not None
+            else int(stretch[level == 0].sum() > stretch[level == 1].sum()) ^ _busier(part, roles["sck"], select)
+        )
+        spans = spans_of(part, select, active)
+    mode, clear = mode_of(part, roles["sck"], roles["mosi"], spans)
+    bus.mode = mode  # type: ignore[assignment]
+    bus.select = "high" if active else "low"
+    from ..bus.changes import edges_to
+
+    rises = edges_to(part, roles["sck"], 1)
+    bits, _ = (
+        word_bits(np.searchsorted(rises, spans[1], side="right") - np.searchsorted(rises, spans[0]))
+        if select is not None
+        else (8, 1.0)
+    )
+    if bits == 9:
+        bus.bits = 9
+    how = "as its clock idles and its data change" if clear > 0.9 else "which the data do not tell clearly"
+    assumed["mode"] = (
+        f"SPI mode {mode}, {how}; select is active {bus.select}"
+        if select is not None
+        else f"SPI mode {mode}, {how}; there is no select"
+    )
+
+
+def _busier(trace: Trace, clock: int, select: int) -> int:
+    """1 where the clock runs while the select is high (turns the guess by time over), else 0."""
+    times = trace.edges(clock).times[1:]
+    high = float(np.mean(trace.level_at(select, times) == 1)) if len(times) else 0.0
+    stretch = np.diff(trace.times, append=trace.end)
+    level = trace.level_at(select, trace.times)
+    guess = int(stretch[level == 0].sum() > stretch[level == 1].sum())
+    return guess ^ int(high > 0.5)
+
+
+def _selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> None:
+    """The level that selects a chip of a parallel bus: that at which words come."""
+    chips = [roles[role] for role in ("cs", "cs1", "cs2") if role in roles]
+    if not chips:
+        return
+    from ..bus.changes import edges_to
+
+    part = excerpt(trace)
+    at = edges_to(part, roles["wr"], 1) - 1 if "wr" in roles else edges_to(part, roles["e"], 0) - 1
+    if not len(at):
+        return
+    # Of several chips most words are for one, so the level that most selects do not have is the active one; alone, it is what words see.
+    high = float(np.mean([np.mean(part.level_at(line, at) == 1) for line in chips]))
+    rest = float(np.mean([part.level_at(line, part.times[:1])[0] == 1 for line in chips]))
+    bus.select = "high" if (high > 0.5 if len(chips) == 1 else rest < 0.5) else "low"
+    assumed["select"] = f"selects are active {bus.select}, by the traffic"
+
+
+def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:
+    """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them."""
+    names = [part] if part else sorted(catalog_names(), key=lambda name: (name not in COMMON, name))
+    piece = trace if len(trace) <= LOOKED_AT else trace.window(trace.start, int(trace.times[LOOKED_AT]))
+    best: tuple[float, int, Part, Device, list[Commands]] | None = None
+    for name in names:
+        known = load(name)
+        if known.memory.kind == "port" or not any(BUS_OF[framing] == bus.kind for framing in known.framings):
+            if part:
+                raise HushedError(
+                    f"{name} cannot be on a {bus.kind} bus", where="--part", remedy=f"it is wired by {', '.join(known.framings)}"
+                )
+            continue
+        if not part and not _could_be(known, bus):
+            continue
+        device = Device(known.name, bus.name, known.name, panel=panel or _usual(known, bus))
+        own = _heard(piece, bus, device)
+        if own is None:
+            continue
+        count = sum(len(chip) for chip in own)
+        strange = sum(int(np.count_nonzero(chip.kind == -1)) for chip in own) / max(1, count)
+        seen = {known.command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
+        steps = len(seen & set(known.start_up))
+        if part or (strange <= 0.1 and steps >= min(ENOUGH, max(1, len(known.start_up)))):
+            score = strange - 0.05 * steps
+            if best is None or score < best[0]:
+                best = score, steps, known, device, own
+    if best is None:
+        return []
+    _, _, known, device, _ = best
+    if not part:
+        assumed["part"] = f"the part is {known.name}, as its bytes read as commands of that part; say --part for another"
+    if not panel:
+        assumed["panel"] = f"its panel is {device.panel}, the usual one; say --panel for another"
+    return [device]
+
+
+def _could_be(part: Part, bus: Bus) -> bool:
+    """Whether a part can hang on these lines: its framing wants what the bus has."""
+    roles = bus.lines
+    for framing in part.framings:
+        if BUS_OF[framing] != bus.kind:
+            continue
+        if (framing == "dc-line" and "dc" in roles) or (framing == "nine-bit" and "dc" not in roles and bus.bits == 9):
+            return True
+        if framing == "register-pairs" and "dc" not in roles and bus.bits != 9 and ("cs" in roles or "cs1" in roles):
+            return True
+        if framing in ("rs-line", "nibbles") and "e" in roles:
+            return ("cs1" in roles) == (part.memory.chips > 1)
+        if framing == "dc-parallel" and "wr" in roles:
+            return True
+    return False
+
+
+def _usual(part: Part, bus: Bus) -> str:
+    """The usual panel; the one that every select of a bus has a chip for."""
+    chips = sum(role in bus.lines for role in ("cs1", "cs2", "cs3"))
+    if part.memory.chips > 1 and chips > 1:
+        for name, panel in part.panels.items():
+            if _chips(part, panel) == chips:
+                return name
+    return next(iter(part.panels))
+
+
+def _chips(part: Part, panel: Panel) -> int:
+    return -(-panel.width // part.memory.columns)
+
+
+def _heard(trace: Trace, bus: Bus, device: Device) -> list[Commands] | None:
+    from .follow import payloads
+
+    rig = Rig(bus=[bus], device=[device])
+    try:
+        return [commands(load(device.part), own) for own in payloads(trace, rig, bus)[device.name]]
+    except (HushedError, KeyError):
+        return None
