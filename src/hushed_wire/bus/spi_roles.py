@@ -93,6 +93,7 @@ def best_spi(trace: Trace, most: int = 10) -> SpiFit | None:
     """The best lines among those that move, None where none make sense."""
     moves = sorted(((len(trace.edges(line).times) - 1, line) for line in range(len(trace.names))), reverse=True)
     active = [line for count, line in moves if count >= 2][:most]
+    moving = [line for count, line in moves if count]  # a D/C line may change once
     rises = {line: edges_to(trace, line, 1) for line in active}
     best: SpiFit | None = None
     for cs, level in product(active, (0, 1)):
@@ -109,7 +110,7 @@ def best_spi(trace: Trace, most: int = 10) -> SpiFit | None:
             if score < 0.9 or (best is not None and score < best.score):
                 continue
             fit = _with_data(
-                trace, cs, sck, level, bits, score, [line for line in active if line not in (cs, sck)], (opens, closes)
+                trace, cs, sck, level, bits, score, [line for line in moving if line not in (cs, sck)], (opens, closes)
             )
             if fit is not None and (best is None or fit.score > best.score):
                 best = fit
@@ -139,11 +140,12 @@ def _with_data(
     dc = -1
     for line in others:
         times = trace.edges(line).times[1:]
-        if line == mosi or not 2 <= len(times) <= len(sampling) // bits + 2 * len(opens):
+        if line == mosi or not 1 <= len(times) <= len(sampling) // bits + 2 * len(opens):
             continue
         within: Times = times[_inside(times, opens, closes)]
         owner = np.searchsorted(opens, within, side="right") - 1
         bit = (np.searchsorted(sampling, within, side="right") - first[owner]) % bits
-        if not np.any(bit) and dc < 0:  # it changes between words only
+        seen = trace.level_at(line, sampling - 1)
+        if dc < 0 and not np.any(bit) and (seen == 0).any() and (seen == 1).any():  # it changes between words only
             dc = line
     return SpiFit(sck, mosi, cs, dc, mode, bits, level, score)
