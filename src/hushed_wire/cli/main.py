@@ -34,8 +34,10 @@ COMMANDS: list[tuple[str, str, str]] = [
     ("draw", "unpack", "bytes back to a picture; --guess where nobody knows the layout"),
     ("draw", "glyphs", "fonts, characters and segments as tables of bytes, and back"),
     ("listen", "decode", "transactions and controller commands"),
+    ("listen", "find", "where a condition holds: bytes, commands, refusals, edges, pulses"),
     ("listen", "screen", "the picture that the panel showed"),
     ("listen", "plot", "waveforms with decoded words over them, as a figure"),
+    ("listen", "convert", "a capture in another format, a part of it, or with decoded words beside it"),
     ("find the fault", "diagnose", "what is wrong: the cause, the evidence, the next step"),
     ("port", "demo", "the whole example with the demo data, as a guided tour"),
 ]

@@ -19,10 +19,12 @@ __all__ = ["add_capture", "add_rig", "add_text", "emit", "open_source", "plan_fo
 def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None:
     """The capture and how its file is read."""
     nargs = "?" if optional else None
-    parser.add_argument("capture", nargs=nargs, metavar="CAPTURE", help="VCD or CSV file, plain or gzip; '-' is standard input")
+    parser.add_argument(
+        "capture", nargs=nargs, metavar="CAPTURE", help="VCD, CSV or NPZ file, plain or gzip; '-' is standard input"
+    )
     group = parser.add_argument_group("reading the capture")
     group.add_argument(
-        "--raw", type=int, metavar="BYTES", help="the file holds raw samples of so many bytes (1, 2, 4, 8); needs --rate"
+        "--raw", metavar="BYTES", help="raw samples of so many bytes (1, 2, 4, 8), or packed: 1bit, 2bit, 4bit; needs --rate"
     )
     group.add_argument("--rate", metavar="RATE", help="sample rate, like 20MHz, where the file does not tell it")
     group.add_argument("--threshold", metavar="V", help="for files in volts: the middle between low and high, like 1.5V")
@@ -164,7 +166,7 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
     return open_capture(
         args.capture,
         stdin=sys.stdin.buffer,
-        raw=args.raw,
+        raw=int(args.raw) if args.raw and args.raw.isdecimal() else args.raw,
         rate=rate,
         wanted=wanted,
         threshold=None if threshold is None else float(threshold),
@@ -273,6 +275,36 @@ def load_any(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
         source = open_source(args, wanted)
         return source, windowed(source.read(), args), Setup(rig)
     return load(args, any_bus=True)
+
+
+def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:
+    """The capture with all its lines, and what decodes it when it is asked to (once)."""
+    from functools import lru_cache
+
+    from ..rig import Setup, load_rig
+
+    source = open_source(args)
+    trace = windowed(source.read(), args)
+
+    @lru_cache(maxsize=1)
+    def listen() -> Any:
+        from ..rig.hear import hear
+
+        if args.rig:
+            for option in ("part", "panel", "bus"):
+                if getattr(args, option):
+                    raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
+            rig = load_rig(args.rig)
+            if not rig.bus:
+                raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
+            _given_lines(rig.bus[0], roles(args))
+            plan = Setup(rig)
+        else:
+            plan = plan_for(trace, args, None)
+        save_rig(args, plan)
+        return hear(trace, plan.rig)
+
+    return source, trace, listen
 
 
 def _given_lines(bus: Any, given: dict[str, str]) -> None:

@@ -18,6 +18,7 @@ from typing import BinaryIO
 
 from ..errors import HushedError
 from . import vcd
+from .added import Added
 from .model import Trace, joined
 from .stream import Stream, open_stream
 from .threshold import Waveforms
@@ -64,7 +65,7 @@ def open_capture(
     path: str | Path,
     *,
     stdin: BinaryIO | None = None,
-    raw: int | None = None,
+    raw: int | str | None = None,
     rate: Fraction | None = None,
     wanted: list[str] | None = None,
     threshold: float | None = None,
@@ -72,7 +73,7 @@ def open_capture(
 ) -> Source:
     """Opens a capture.
 
-    path: file, or "-" for `stdin`. raw: bytes a sample, for raw samples (needs `rate`). rate: samples a second.
+    path: file, or "-" for `stdin`. raw: bytes a sample, or lines in packed bits ("2bit"), for raw samples (needs `rate`). rate: samples a second.
     wanted: lines that matter, by name or number. threshold, hysteresis: volts, for files in volts.
     Raises HushedError naming file, place and remedy.
     """
@@ -86,7 +87,7 @@ def open_capture(
 
 def _opened(
     stream: Stream,
-    raw: int | None,
+    raw: int | str | None,
     rate: Fraction | None,
     wanted: list[str] | None,
     threshold: float | None,
@@ -96,9 +97,10 @@ def _opened(
     if raw is not None:
         if rate is None:
             raise HushedError("raw samples carry no sample rate", where=stream.name, remedy="add it, like --raw 1 --rate 20MHz")
+        from .raw import lines_in
         from .raw import read as read_raw
 
-        lines = [int(name) for name in wanted if name.isdigit() and int(name) < 8 * raw] if wanted else None
+        lines = [int(name) for name in wanted if name.isdigit() and int(name) < lines_in(raw)] if wanted else None
         names, tick, blocks = read_raw(stream, raw, rate, lines or None)
         return Source(stream.name, "raw", names, tick, _closing(stream, blocks))
     head = stream.head
@@ -108,6 +110,12 @@ def _opened(
     if vcd.looks_like(head):
         names, tick, blocks = vcd.read(stream, wanted)
         return Source(stream.name, "VCD", names, tick, _closing(stream, blocks))
+    from . import npz
+
+    if npz.looks_like(head):
+        trace = npz.read(stream, rate)
+        stream.close()
+        return Source(stream.name, "NPZ", list(trace.names), trace.tick, iter([trace]))
     for magic, what in STRANGERS.items():
         # Two letters may also open a table (pins are called P1): pictures go on with white space or with zero bytes.
         short = magic in (b"P1", b"P4", b"BM")
@@ -181,23 +189,40 @@ def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
                 Path(temporary).unlink()
 
 
-def encode_capture(name: str, trace: Trace, waveforms: Waveforms | None = None, comment: str = "") -> Iterator[bytes]:
-    """The bytes of a capture in the format that `name` asks for by its ending: .vcd or .csv, with .gz packed."""
+def encode_capture(
+    name: str, trace: Trace, waveforms: Waveforms | None = None, comment: str = "", added: list[Added] | None = None
+) -> Iterator[bytes]:
+    """The bytes of a capture in the format that `name` asks for by its ending: .vcd, .csv, .npz or .raw, with .gz packed.
+
+    added: variables beside the lines, in a VCD.
+    """
     endings = [ending.lower() for ending in Path(name).suffixes]
     packed = bool(endings) and endings[-1] == ".gz"
     kind = (endings[:-1] if packed else endings)[-1:]
     if name == "-" or kind == [".vcd"]:
         if waveforms is not None:
             raise HushedError("VCD holds levels, not volts", where=name, remedy="write volts to a .csv file")
-        pieces = vcd.write(trace, comment)
+        pieces = vcd.write(trace, comment, added)
     elif kind == [".csv"]:
         from . import table
 
         pieces = table.write(waveforms if waveforms is not None else trace)
+    elif kind == [".npz"]:
+        from . import npz
+
+        pieces = iter([npz.write(trace)])
+    elif kind in ([".raw"], [".bin"]):
+        from . import raw
+
+        pieces = raw.write(trace)
     else:
         raise HushedError(
-            "the ending does not tell the format", where=name, remedy="end the name in .vcd or .csv (or .vcd.gz, .csv.gz)"
+            "the ending does not tell the format",
+            where=name,
+            remedy="end the name in .vcd or .csv (or .vcd.gz, .csv.gz), .npz or .raw",
         )
+    if added and kind not in ([], [".vcd"]):
+        raise HushedError("only a VCD can hold decoded words beside the lines", where=name, remedy="end the name in .vcd")
     return iter([gzip.compress(b"".join(pieces), compresslevel=6, mtime=0)]) if packed else pieces
 
 

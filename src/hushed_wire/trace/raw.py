@@ -15,21 +15,82 @@ from ..errors import HushedError
 from .model import Note, Trace
 from .stream import Stream
 
-__all__ = ["read"]
+__all__ = ["lines_in", "read", "write"]
 
 BUFFER = 1 << 20
+PACKED = {"1bit": 1, "2bit": 2, "4bit": 4}
+MOST_SAMPLES = 1 << 33
 TYPES: dict[int, np.dtype[Any]] = {1: np.dtype("<u1"), 2: np.dtype("<u2"), 4: np.dtype("<u4"), 8: np.dtype("<u8")}
 
 
-def read(
-    stream: Stream, size: int, rate: Fraction, lines: list[int] | None = None
-) -> tuple[list[str], Fraction, Iterator[Trace]]:
-    """Names ("0", "1", …), tick and the blocks. `lines` are those that matter: changes of others make no entries."""
+def lines_in(size: int | str) -> int:
+    """Lines of a sample of so many bytes, or of packed bits; raises HushedError for what cannot be."""
+    if size in PACKED:
+        return PACKED[str(size)]
     if size not in TYPES:
-        raise HushedError(f"a sample of {size} bytes", where="--raw", remedy="samples have 1, 2, 4 or 8 bytes")
+        raise HushedError(
+            f"a sample of {size} bytes",
+            where="--raw",
+            remedy="samples have 1, 2, 4 or 8 bytes; packed ones are 1bit, 2bit or 4bit",
+        )
+    return 8 * int(size)
+
+
+def read(
+    stream: Stream, size: int | str, rate: Fraction, lines: list[int] | None = None
+) -> tuple[list[str], Fraction, Iterator[Trace]]:
+    """Names ("0", "1", …), tick and the blocks. `lines` are those that matter: changes of others make no entries.
+
+    size: bytes of a sample, or 1bit, 2bit, 4bit: so many lines, several samples a byte, the first in its lowest bits.
+    """
+    count = lines_in(size)
     if rate <= 0:
         raise HushedError("the sample rate must be above zero", where="--rate", remedy="write it like --rate 20MHz")
-    return [str(k) for k in range(8 * size)], 1 / rate, _blocks(stream, size, 1 / rate, lines)
+    names = [str(k) for k in range(count)]
+    if isinstance(size, str) and size in PACKED:
+        return names, 1 / rate, _packed(stream, count, 1 / rate)
+    return names, 1 / rate, _blocks(stream, int(size), 1 / rate, lines)
+
+
+def _packed(stream: Stream, count: int, tick: Fraction) -> Iterator[Trace]:
+    """Blocks of packed samples: a table turns each byte into its samples."""
+    per, mask = 8 // count, (1 << count) - 1
+    table = np.array([[byte >> count * k & mask for k in range(per)] for byte in range(256)], np.uint8)
+    names = tuple(str(k) for k in range(count))
+    buffer = np.empty(BUFFER // per, np.uint8)
+    view, done = buffer.data, 0
+    while got := stream.readinto(view):
+        samples = table[buffer[:got]].reshape(-1)
+        changes = np.empty(len(samples), bool)
+        np.not_equal(samples[1:], samples[:-1], out=changes[1:])
+        changes[0] = True
+        at = np.flatnonzero(changes)
+        notes = (Note("capture.cut-short", "the file ends in the middle of its gzip data"),) if stream.cut else ()
+        yield Trace(names, at + done, samples[at], done + len(samples), tick, None, 1, notes)
+        done += len(samples)
+    if not done:
+        raise HushedError("the file is empty", where=stream.name, remedy="record the capture again")
+
+
+def write(trace: Trace) -> Iterator[bytes]:
+    """The trace as samples at its own rate, as few bytes each as hold its lines, in pieces; the twin of `read`.
+
+    Raises HushedError where it has no sample interval, or levels that are unknown.
+    """
+    step = trace.resolution()
+    size = next(width for width, kind in TYPES.items() if 8 * width >= len(trace.names))
+    count = -(-(trace.end - trace.start) // step)
+    if trace.unknown is not None and trace.unknown[1:].any():
+        raise HushedError("some levels are unknown, which samples cannot say", remedy="write VCD, or the part that is known")
+    if count > MOST_SAMPLES:
+        raise HushedError(f"{count:,} samples", remedy="write a part of it with --from and --to, or another format")
+    index = (trace.times - trace.start + step - 1) // step
+    for first in range(0, count, BUFFER):
+        last = min(count, first + BUFFER)
+        low, high = np.searchsorted(index, [first, last - 1], side="right")
+        places = np.concatenate([[first], index[low:high], [last]])
+        states = trace.levels[max(0, low - 1) : high].astype(TYPES[size])
+        yield np.repeat(states, np.diff(places)).tobytes()
 
 
 def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None) -> Iterator[Trace]:

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..units import show_time
+from .added import Added, woven
 from .model import HIGH, LOW, UNKNOWN, Note, Times, Trace, fold, word_type
 from .stream import Stream
 from .vcd_header import PIECE, UNITS, Header, Lines, Slot, looks_like, read_header
@@ -312,8 +313,11 @@ def _decimal(buf: NDArray[np.uint8], at: Times, length: int) -> tuple[Times, NDA
     return value, worst > 9
 
 
-def write(trace: Trace, comment: str = "") -> Iterator[bytes]:
-    """The trace as VCD, in pieces; the twin of `read`. The sample interval, where told, goes into a `$comment`."""
+def write(trace: Trace, comment: str = "", added: list[Added] | None = None) -> Iterator[bytes]:
+    """The trace as VCD, in pieces; the twin of `read`. The sample interval, where told, goes into a `$comment`.
+
+    added: variables beside the lines.
+    """
     power = 0
     while power > -15 and (trace.tick / Fraction(10) ** power).denominator != 1:
         power -= 1
@@ -333,10 +337,16 @@ def write(trace: Trace, comment: str = "") -> Iterator[bytes]:
     header.append("$scope module capture $end")
     codes = [chr(33 + k) for k in range(len(trace.names))]
     header += [f"$var wire 1 {code} {'_'.join(name.split())} $end" for code, name in zip(codes, trace.names, strict=True)]
+    origin = min(0, trace.start)  # VCD knows no time before zero
+    events: list[tuple[int, str]] = []
+    for number, entry in enumerate(added or []):
+        header.append(f"$var reg {entry.bits} ~{number} {'_'.join(entry.name.split())} [{entry.bits - 1}:0] $end")
+        when = _scaled(entry.times - origin, factor, divisor).tolist()
+        events += [(time, f"{value} ~{number}") for time, value in zip(when, entry.values, strict=True)]
+    events.sort(key=lambda event: event[0])
     header += ["$upscope $end", "$enddefinitions $end", ""]
     yield "\n".join(header).encode()
     width, rows = len(codes), 1 << 15
-    origin = min(0, trace.start)  # VCD knows no time before zero
     unknown = np.zeros_like(trace.levels) if trace.unknown is None else trace.unknown
     shifts = np.arange(width, dtype=trace.levels.dtype)
     before: NDArray[np.uint8] | None = None
@@ -358,7 +368,11 @@ def write(trace: Trace, comment: str = "") -> Iterator[bytes]:
             rest //= 10
         row[:, 21::3], row[:, 22::3], row[:, 23::3] = char, [ord(code) for code in codes], ord("\n")
         present[:, 21:] = np.repeat(changed, 3, axis=1)
-        yield row[present].tobytes()
+        if not events:
+            yield row[present].tobytes()
+            continue
+        lengths = present.sum(axis=1)
+        yield from woven(row[present].tobytes(), np.cumsum(lengths) - lengths, times, events, first + rows >= len(trace))
     if trace.end - 1 > int(trace.times[-1]):
         yield f"#{int(_scaled(np.array([trace.end - origin]), factor, divisor)[0])}\n".encode()
 

@@ -18,7 +18,7 @@ from ..units import show, time_column
 from .listing import ROWS, SHOWN_BYTES, assumed, notes
 from .tables import plain_table
 
-__all__ = ["heard", "meanings_by_time"]
+__all__ = ["heard", "meanings_by_time", "words_of"]
 
 NAMES = {"i2c": "I2C", "spi": "SPI", "parallel": "parallel", "shift": "shift register"}
 
@@ -116,7 +116,7 @@ def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool) 
         if position == ROWS - 8 and len(shown) != len(rows):
             more = Text(f"{len(rows) - len(shown):,} more; --all shows them, --from and --to pick a part", style="quiet")
             table.add_row("…", *([""] if selects else []), more, "")
-        text, has_data = _words(channel, index)
+        text, has_data = words_of(channel, index)
         marked |= has_data
         said = of_bus[id(channel)].get(index, [])
         sense = "; ".join(said[:6]) + (f"; {len(said) - 6} more" if len(said) > 6 else "")
@@ -149,10 +149,17 @@ def _hangs_on(hearing: Hearing, device: DeviceReading, channel: Channel, top: li
     return bool((holder.select or selects[0]) == channel.select)
 
 
-def _words(channel: Channel, index: int) -> tuple[Text, bool]:
+def words_of(channel: Channel, index: int) -> tuple[Text, bool]:
     """The first words of a transfer; a mark where data begin, or a read."""
     first, last = int(channel.table.first[index]), int(channel.table.last[index])
     text, was, marked = Text(), 0, False
+    if channel.who is not None:
+        address = int(channel.who.address[index])
+        text.append(
+            f"{'from' if channel.who.read[index] else 'to'} {address:#04x}: " if address >= 0 else "address not captured: ",
+            style="quiet",
+        )
+        first = int(channel.who.first[index])
     for at in range(first, min(last, first + SHOWN_BYTES)):
         read = channel.read is not None and bool(channel.read[at])
         now = 2 if read else 1 if channel.dc is not None and channel.dc[at] == 1 else 0

@@ -1,0 +1,70 @@
+"""Where a condition holds in a capture: transfers, commands, edges and pulses, joined by and, or, not.
+
+Exit status 1 where it holds nowhere.
+"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from ..errors import HushedError
+from . import options
+
+EXAMPLES = """\
+examples:
+  hushed-wire find tide.vcd refused
+  hushed-wire find tide.vcd "command=contrast and contrast.level<64" --context 2
+  hushed-wire find tide.vcd 'address=0x3D and bytes="8D 14"' --format json
+  hushed-wire find tide.vcd "high(SCL)<500ns or low(SCL)<500ns" --count
+  hushed-wire find tide.vcd "gap>2ms and not edge=RESET"
+
+tests: start restart stop refused read write cut  address= select= bus= bytes= command= device=  COMMAND.FIELD=
+       length> gap>  rise= fall= edge=  high(LINE)< low(LINE)<          signs: = != < > <= >=
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    options.add_capture(parser)
+    parser.add_argument("condition", metavar="CONDITION", help="see below, and docs/find.md")
+    parser.add_argument("--context", type=int, default=0, metavar="N", help="show N transfers before and after each, too")
+    parser.add_argument("--count", action="store_true", help="only how often it holds")
+    parser.add_argument("--most", type=int, default=40, metavar="N", help="list at most so many (default: 40; 0 for all)")
+    options.add_rig(parser)
+    options.add_text(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    from ..rig.conditions import holds, parse_condition
+
+    if args.context < 0 or args.most < 0:
+        raise HushedError("--context and --most count from 0 up", remedy="like --context 2")
+    condition = parse_condition(args.condition)
+    source, trace, listen = options.listening(args)
+    try:
+        spans = holds(condition, trace, listen)
+    except HushedError as error:
+        if error.where == "CONDITION":
+            raise
+        error.where = error.where or source.path
+        raise
+    if args.count:
+        options.emit(args, f"{len(spans)}\n".encode())
+    elif args.format == "json":
+        from ..view.json_text import json_bytes
+
+        found = [
+            {"start": trace.seconds(start), "end": trace.seconds(end)}
+            for start, end in zip(spans.start.tolist(), spans.end.tolist(), strict=True)
+        ]
+        options.emit(args, json_bytes({"condition": args.condition, "count": len(found), "found": found}))
+    else:
+        from ..view.found import found as show
+
+        def write(out: Any) -> None:
+            show(out, trace, spans, listen, args.condition, args.context, args.most or len(spans))
+
+        options.report(args, write)
+    return int(not len(spans))

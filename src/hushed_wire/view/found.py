@@ -1,0 +1,107 @@
+"""Text of `find`: where a condition holds, times ready for --from and --to, and the transfers round about."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from rich.console import Console
+from rich.text import Text
+
+from ..errors import HushedError
+from ..rig.conditions import Spans
+from ..rig.hear import Channel, Hearing
+from ..trace import Trace
+from ..units import show, time_column
+from .heard import meanings_by_time, words_of
+from .tables import plain_table
+
+__all__ = ["found"]
+
+
+def found(
+    out: Console, trace: Trace, spans: Spans, listen: Callable[[], Hearing], condition: str, context: int, most: int
+) -> None:
+    """The table of places."""
+    times = "once" if len(spans) == 1 else f"{len(spans):,} times"
+    out.print(Text(f"{condition}: {'nowhere' if not len(spans) else times}", style="head" if len(spans) else "warning"))
+    if not len(spans):
+        return
+    near = _near(trace, listen)
+    table = plain_table()
+    for head, right in (("at", True), ("lasts", True), ("to see it", False), ("what is there", False)):
+        table.add_column(head, justify="right" if right else "left", no_wrap=head != "what is there", overflow="fold")
+    shown = range(min(most, len(spans)))
+    columns = time_column([trace.seconds(int(spans.start[k])) for k in shown], max(trace.seconds(trace.resolution()), 1e-7))
+    for k in shown:
+        start, end = int(spans.start[k]), int(spans.end[k])
+        lasts = show(trace.seconds(end - start), "s") if end > start else "-"
+        rows = near(start, end, context)
+        for row, (_, text) in enumerate(rows or [(True, Text(""))]):
+            own = row == next((n for n, (here, _) in enumerate(rows) if here), 0)
+            table.add_row(columns[k] if own else "", lasts if own else "", _window(trace, start, end) if own else "", text)
+    out.print(table)
+    if most < len(spans):
+        out.print(Text(f"{len(spans) - most:,} more; --most 0 lists all", style="quiet"))
+
+
+def _window(trace: Trace, start: int, end: int) -> str:
+    """Options that show the place with a little room on both sides."""
+    room = max((end - start) // 10, 4 * max(1, trace.resolution()), 1)
+    first, last = trace.seconds(max(trace.start, start - room)), trace.seconds(min(trace.end, end + room))
+    digits = max(3, 2 + len(str(int(last / max(last - first, 1e-12)))))
+    return f"--from {_us(first, digits, -1)} --to {_us(last, digits, 1)}"
+
+
+def _us(seconds: float, digits: int, way: int) -> str:
+    """Microseconds with so many digits, rounded outwards."""
+    value = seconds * 1e6
+    places = max(0, digits - len(str(int(value))))
+    step = 10.0**-places
+    rounded = (np.floor if way < 0 else np.ceil)(value / step) * step
+    return f"{max(0.0, float(rounded)):.{places}f}us"
+
+
+def _near(trace: Trace, listen: Callable[[], Hearing]) -> Callable[[int, int, int], list[tuple[bool, Text]]]:
+    """Tells the transfers at a place and round about; nothing where the capture holds no bus."""
+    try:
+        hearing = listen()
+    except HushedError:
+        return lambda start, end, context: []
+    carriers = {bridge.on for bridge in hearing.rig.bridge}
+    channels: list[Channel] = [channel for channel in hearing.channels if channel.bus not in carriers] or hearing.channels
+    rows = sorted(
+        ((start, channel, k) for channel in channels for k, start in enumerate(channel.table.start.tolist())),
+        key=lambda row: row[0],
+    )
+    starts = np.array([row[0] for row in rows], np.int64)
+    ends = np.array([int(channel.table.end[k]) for _, channel, k in rows], np.int64)
+    said = {
+        id(channel): meanings_by_time([d for d in hearing.devices if d.device.on == channel.bus], channel.table)
+        for channel in channels
+    }
+
+    def near(start: int, end: int, context: int) -> list[tuple[bool, Text]]:
+        first = int(np.searchsorted(starts, end, side="right"))
+        inside = [k for k in range(max(0, first - 50), first) if ends[k] >= start]
+        if not inside and not context:
+            return []
+        low, high = (inside[0], inside[-1]) if inside else (first, first - 1)
+        out = []
+        for k in [
+            *range(max(0, low - context), min(low, len(rows))),
+            *inside[:4],
+            *range(high + 1, min(len(rows), high + 1 + context)),
+        ]:
+            _, channel, index = rows[k]
+            text = words_of(channel, index)[0]
+            sense = "; ".join(said[id(channel)].get(index, [])[:3])
+            out.append(
+                (
+                    k in inside,
+                    text.append(f"  {sense}", style="") if k in inside else Text(f"{text.plain} {sense}", style="quiet"),
+                )
+            )
+        return out
+
+    return near
