@@ -248,10 +248,10 @@ def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
         raise
 
 
-def load(args: argparse.Namespace, any_bus: bool = False) -> tuple[Source, Trace, Setup]:
+def load(args: argparse.Namespace, any_bus: bool = False, every_line: bool = False) -> tuple[Source, Trace, Setup]:
     """Capture and rig, read and matched; raises HushedError where it is not I2C, unless any bus will do."""
     rig = rig_given(args)
-    source = open_source(args, wanted_lines(args, rig))
+    source = open_source(args, None if every_line else wanted_lines(args, rig))
     trace = windowed(source.read(), args)
     plan = plan_for(trace, args, rig)
     if not any_bus:
@@ -260,8 +260,8 @@ def load(args: argparse.Namespace, any_bus: bool = False) -> tuple[Source, Trace
     return source, trace, plan
 
 
-def load_any(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
-    """Capture and rig, of any bus."""
+def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source, Trace, Setup]:
+    """Capture and rig, of any bus. every_line: those that play no role are wanted, too."""
     from ..rig import Setup, load_rig
 
     if args.rig and (len((rig := load_rig(args.rig)).bus) > 1 or not rig.bus or rig.bus[0].kind != "i2c"):
@@ -272,9 +272,9 @@ def load_any(args: argparse.Namespace) -> tuple[Source, Trace, Setup]:
             raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
         _given_lines(rig.bus[0], roles(args))
         wanted = [line for bus in rig.bus for line in bus.lines.values()]
-        source = open_source(args, wanted)
+        source = open_source(args, None if every_line else wanted)
         return source, windowed(source.read(), args), Setup(rig)
-    return load(args, any_bus=True)
+    return load(args, any_bus=True, every_line=every_line)
 
 
 def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:

@@ -23,6 +23,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output"
     )
+    parser.add_argument(
+        "--findings", action="store_true", help="shade where diagnose finds faults (red) and warnings (yellow); I2C"
+    )
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
 
 
@@ -30,6 +33,7 @@ def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..rig import read
     from ..view.figure import FORMATS, plot
+    from ..view.scene import scene_of_hearing, scene_of_reading, spans_of
     from .decode import warn
 
     kind = "png" if args.output == "-" else args.output.rpartition(".")[2].lower()
@@ -37,17 +41,25 @@ def run(args: argparse.Namespace) -> int:
         raise HushedError(
             "the ending does not tell the kind of figure", where=args.output, remedy="end the name in .png, .svg or .pdf"
         )
-    rig = options.rig_given(args)
-    source = options.open_source(args, options.wanted_lines(args, rig))
-    whole = source.read()
+    whole_args = argparse.Namespace(**{**vars(args), "start": None, "end": None})
     # Words are decoded from the whole capture: a window may begin in the middle of one.
-    plan = options.plan_for(whole, args, rig)
-    options.save_rig(args, plan)
-    reading = read(whole, plan.rig)
+    source, whole, plan = options.load_any(whole_args, every_line=True)
+    if plan.rig.bus[0].kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1:
+        scene = scene_of_reading(read(whole, plan.rig))
+        if args.findings:
+            from ..diagnose import diagnose
+
+            scene.spans = spans_of(diagnose(whole, plan).findings)
+    else:
+        if args.findings:
+            options.only_i2c(plan, args.capture)
+        from ..rig.hear import hear
+
+        scene = scene_of_hearing(hear(whole, plan.rig))
     warn(whole.notes)
     part = options.windowed(whole, args)
     window = part.seconds(part.start), part.seconds(part.end)
-    options.emit(args, plot(reading, source.path, window, source.waveforms, kind))
+    options.emit(args, plot(scene, source.path, window, source.waveforms, kind))
     if args.output != "-" and not args.quiet:
         sys.stderr.write(f"{args.output}: {len(whole.names)} lines, {window[0]:g} s to {window[1]:g} s\n")
     return 0

@@ -7,21 +7,18 @@ in the longest form that fits into its box, so labels never overlap.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
 from io import BytesIO
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ..bus.words import CUT, RESTART, START, STOP
+from ..bus.words import RESTART, START, STOP
 from ..errors import HushedError
-from ..rig import Reading
-from ..sequence.listing import as_hush
 from ..trace import Trace
 from ..trace.threshold import Waveforms
 from ..units import show, show_time
+from .scene import REFUSED, Boxes, Scene, seconds_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -32,26 +29,13 @@ FORMATS = ("png", "svg", "pdf")
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
 LEFT, RIGHT = 0.095, 0.955
 FONT, LETTER = 9, 7.6  # points, and pixels a monospaced letter takes at DPI
-MOST_OTHERS = 10  # lines besides the bus
+MOST_LINES = 18  # of a figure
 NARROW = 5.0  # pixels: narrower boxes are merged
-INK, ADDRESS, BYTE, REFUSED, COMMAND, DATA = "#1f2a37", "#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc"
+INK = "#1f2a37"
 TRACE_COLOURS = ("#1d5fa8", "#b4541a", "#5b7d2a", "#7a3f8f", "#8a6d1d", "#2a7d7a")
 
 
-@dataclass
-class Boxes:
-    """Boxes of one lane: start, end (seconds), fill of each, and `label(i)`: its forms, the longest first."""
-
-    start: NDArray[np.float64]
-    end: NDArray[np.float64]
-    fill: NDArray[Any]
-    label: Callable[[int], Sequence[str]]
-    plural: str
-
-
-def plot(
-    reading: Reading, path: str, window: tuple[float, float], waveforms: Waveforms | None = None, kind: str = "png"
-) -> bytes:
+def plot(scene: Scene, path: str, window: tuple[float, float], waveforms: Waveforms | None = None, kind: str = "png") -> bytes:
     """A figure of a capture between two times (seconds), as the bytes of a PNG, SVG or PDF."""
     import matplotlib
 
@@ -64,39 +48,48 @@ def plot(
         raise HushedError("the window is empty", where="--from/--to", remedy="--from has to be before --to")
     # Where the span is tiny against its place, ticks count from the left edge, or they would all read alike.
     origin = low if low > 0 and (high - low) < 0.02 * abs(low) else 0.0
-    trace = reading.trace
-    others = [line for line in range(len(trace.names)) if line not in (reading.scl, reading.sda)]
-    if len(others) > MOST_OTHERS:  # more lanes than can be told apart: the busiest stay
+    trace = scene.trace
+    others = [line for line in range(len(trace.names)) if line not in scene.roles]
+    room = max(0, MOST_LINES - len(scene.roles))
+    if len(others) > room:  # more lanes than can be told apart: the busiest stay
         busiest = sorted(others, key=lambda line: len(trace.edges(line).times), reverse=True)
-        others = sorted(busiest[:MOST_OTHERS])
-    order = [reading.scl, reading.sda, *others]
-    lanes = [_commands(reading), _words(reading)]
-    analogue = waveforms is not None and {trace.names[line] for line in order} <= set(waveforms.names)
-    ratios = [0.85, 0.6, *([1.6 if analogue else 0.8] * len(order))]
+        others = sorted(busiest[:room])
+    order = [*scene.roles, *others]
+    analogue = [waveforms is not None and trace.names[line] in waveforms.names for line in order]
+    ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
     with pyplot.rc_context({"font.family": "DejaVu Sans Mono", "font.size": FONT, "svg.hashsalt": "hushed-wire"}):
         figure, axes = pyplot.subplots(
             len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
             gridspec_kw={"height_ratios": ratios, "hspace": 0.14, "left": LEFT, "right": RIGHT, "top": 0.9, "bottom": 0.085},
         )  # fmt: skip
         pixels = WIDTH * DPI * (RIGHT - LEFT)
-        for axis, boxes, title in zip(axes, lanes, ("commands", "words"), strict=False):
+        for axis, boxes in zip(axes, scene.lanes, strict=False):
             _lane(axis, boxes, low, high, origin, pixels)
-            _name(axis, title)
-        marked = _marks(axes[1], reading, low, high, origin, pixels)
+            _name(axis, boxes.title)
+        marked = _marks(axes[len(scene.lanes) - 1], scene, low, high, origin, pixels)
         for number, line in enumerate(order):
-            axis, colour = axes[2 + number], TRACE_COLOURS[number % len(TRACE_COLOURS)]
-            if analogue and waveforms is not None:
+            axis, colour = axes[len(scene.lanes) + number], TRACE_COLOURS[number % len(TRACE_COLOURS)]
+            if analogue[number] and waveforms is not None:
                 _analogue(axis, waveforms, trace, line, low, high, origin, int(pixels), colour)
             else:
                 _digital(axis, trace, line, low, high, origin, int(pixels), colour)
-            role = {reading.scl: " (SCL)", reading.sda: " (SDA)"}.get(line, "")
+            role = f" ({scene.roles[line].upper()})" if line in scene.roles else ""
             _name(axis, trace.names[line] + (role if role.strip(" ()").lower() not in trace.names[line].lower() else ""))
+        for start, end, colour in scene.spans:
+            if end >= low and start <= high:
+                for axis in axes:
+                    wide = max(end, start + 2 * (high - low) / pixels)
+                    axis.axvspan(
+                        max(start, low) - origin, min(wide, high) - origin, color=colour, alpha=0.16, linewidth=0, zorder=0
+                    )
         axes[-1].set_xlim(low - origin, high - origin)
         axes[-1].xaxis.set_major_formatter(EngFormatter(unit="s"))
         axes[-1].tick_params(axis="x", labelbottom=True)
         axes[-1].set_xlabel(f"time after {show_time(origin, (high - low) / 1000)}" if origin else "time")
-        figure.suptitle(_title(reading, path, low, high), x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
-        legend = _legend(reading) + ("   ▶ START  ■ STOP" if marked else "")
+        span = f"{show_time(low, (high - low) / 1000)} to {show_time(high, (high - low) / 1000)}"
+        title = f"{path}   {span}" + (f"   {scene.devices}" if scene.devices else "")
+        figure.suptitle(title, x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
+        legend = scene.legend + ("   ▶ START  ■ STOP" if marked else "")
         if len(order) < len(trace.names):
             legend += f"   {len(trace.names) - len(order)} quieter lines left out"
         figure.text(LEFT, 0.915, legend, fontsize=FONT, color="#5a6675")
@@ -104,19 +97,6 @@ def plot(
         figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
         pyplot.close(figure)
     return out.getvalue()
-
-
-def _title(reading: Reading, path: str, low: float, high: float) -> str:
-    devices = ", ".join(f"{d.device.name} ({d.part.name} at {d.device.address:#04x})" for d in reading.devices)
-    span = f"{show_time(low, (high - low) / 1000)} to {show_time(high, (high - low) / 1000)}"
-    return f"{path}   {span}" + (f"   {devices}" if devices else "")
-
-
-def _legend(reading: Reading) -> str:
-    words, table = reading.decoded.words, reading.transactions
-    refused = int(np.count_nonzero(reading.refused()))
-    text = f"{len(table):,} transactions, {len(words):,} words in the whole capture"
-    return text + (f", {refused:,} not acknowledged (red)" if refused else ", all acknowledged")
 
 
 def _name(axis: Axes, text: str) -> None:
@@ -127,58 +107,6 @@ def _name(axis: Axes, text: str) -> None:
         axis.spines[side].set_visible(False)
     axis.spines["bottom"].set_color("#c8d0d9")
     axis.tick_params(axis="x", length=3, color="#c8d0d9", labelbottom=False)
-
-
-def _words(reading: Reading) -> Boxes:
-    trace, words, table, who = reading.trace, reading.decoded.words, reading.transactions, reading.addresses
-    count = len(words)
-    owner = np.searchsorted(table.last, np.arange(count), side="right") if len(table) else np.zeros(count, np.int64)
-    is_address = np.arange(count) < who.first[owner] if count else np.zeros(0, bool)
-    refused = reading.refused()
-    fill = np.where(refused, REFUSED, np.where(is_address, ADDRESS, BYTE))
-
-    def label(index: int) -> Sequence[str]:
-        value = int(words.value[index])
-        mark = " ✗" if refused[index] else ""
-        if not is_address[index]:
-            return (f"{value:02X}{mark}", f"{value:02X}")
-        way = "read" if value & 1 else "write"
-        return (f"{value >> 1:02X} {way}{mark}", f"{value >> 1:02X} {way[0].upper()}{mark}", f"{value >> 1:02X}")
-
-    return Boxes(_seconds(trace, words.start), _seconds(trace, words.end), fill, label, "words")
-
-
-def _commands(reading: Reading) -> Boxes:
-    starts, ends, fills, labels = [], [], [], []
-    for device in reading.devices:
-        own = device.commands
-        for index in range(len(own)):
-            first = int(own.first[index])
-            starts.append(int(own.payload.start[first]))
-            ends.append(int(own.payload.end[first + int(own.count[index]) - 1]))
-            fills.append(DATA if own.name_of(index) == "data" else REFUSED if own.kind[index] < 0 else COMMAND)
-            labels.append((own, index))
-    order = np.argsort(np.array(starts, dtype=np.int64), kind="stable") if starts else np.empty(0, np.int64)
-
-    def label(position: int) -> Sequence[str]:
-        own, index = labels[int(order[position])]
-        name = own.name_of(index)
-        if name == "data":
-            return (f"data, {int(own.count[index]):,} bytes", f"{int(own.count[index]):,} bytes", "data")
-        fields, _ = own.fields_of(index)
-        whole = as_hush(name, fields)
-        folded = whole.replace("-", "-\n").replace(" ", "\n")
-        return (whole, whole.replace(" ", "\n"), folded, name, name.replace("-", "-\n"))
-
-    trace = reading.trace
-    return Boxes(
-        _seconds(trace, np.array(starts, np.int64)[order]), _seconds(trace, np.array(ends, np.int64)[order]),
-        np.array(fills, dtype=object)[order], label, "commands",
-    )  # fmt: skip
-
-
-def _seconds(trace: Trace, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
-    return (ticks * float(trace.tick.numerator) / float(trace.tick.denominator)).astype(np.float64)
 
 
 def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixels: float) -> None:
@@ -239,17 +167,14 @@ def _fitting(forms: Sequence[str], width: float, height: float) -> tuple[str, bo
     return "", False
 
 
-def _marks(axis: Axes, reading: Reading, low: float, high: float, origin: float, pixels: float) -> bool:
+def _marks(axis: Axes, scene: Scene, low: float, high: float, origin: float, pixels: float) -> bool:
     """START, repeated START and STOP as small marks over the words, where these are wide enough; whether any were drawn."""
-    marks = reading.decoded.marks
-    when = _seconds(reading.trace, marks.time)
-    inside = (when >= low) & (when <= high) & (marks.kind != CUT)
-    words = reading.decoded.words
-    width = _seconds(reading.trace, words.end - words.start)
-    if not inside.any() or (len(width) and float(np.median(width)) * pixels / (high - low) < 2 * NARROW):
+    when, kind = scene.marks
+    inside = (when >= low) & (when <= high)
+    if not inside.any() or scene.word * pixels / (high - low) < 2 * NARROW:
         return False
     for kinds, shape, colour in (((START, RESTART), ">", "#2e8b57"), ((STOP,), "s", "#c0392b")):
-        pick = inside & np.isin(marks.kind, kinds)
+        pick = inside & np.isin(kind, kinds)
         axis.plot(when[pick] - origin, np.full(int(pick.sum()), 1.04), shape, color=colour, markersize=4, clip_on=False)
     return True
 
@@ -259,7 +184,7 @@ def _digital(axis: Axes, trace: Trace, line: int, low: float, high: float, origi
     axis.set_ylim(-0.15, 1.15)
     axis.set_yticks([])
     edges = trace.edges(line)
-    when = _seconds(trace, edges.times)
+    when = seconds_of(trace, edges.times)
     first = max(int(np.searchsorted(when, low, side="right")) - 1, 0)
     last = int(np.searchsorted(when, high, side="right"))
     stop = min(high, trace.seconds(trace.end))
