@@ -68,7 +68,33 @@ def assume(trace: Trace, options: Options) -> Setup:
     bus = Bus("bus", "i2c", options.clock, lines={"scl": trace.names[scl], "sda": trace.names[sda]})
     rig = Rig(title="worked out from the capture", bus=[bus])
     rig.device = _devices(trace, scl, sda, options, assumed)
+    if not rig.device or (options.part and load(options.part).i2c is None):
+        _behind_adapter(trace, rig, scl, sda, options, assumed)
     return Setup(rig, assumed)
+
+
+def _behind_adapter(trace: Trace, rig: Rig, scl: int, sda: int, options: Options, assumed: dict[str, str]) -> None:
+    """A character display behind an I2C expander, where nothing else was recognised."""
+    if options.part not in ("", "hd44780"):
+        return
+    from .adapter import adapter, written
+
+    part = excerpt(trace)
+    decoded = i2c.decode(part, scl, sda)
+    table = decoded.transactions()
+    who = addresses(decoded.words, table)
+    for address in [*range(0x20, 0x28), *range(0x38, 0x40)]:
+        found = adapter(part, rig.bus[0], address, written(decoded, table, who, address))
+        if found is None:
+            continue
+        bridge, device, wired = found
+        device.panel = options.panel or device.panel
+        rig.bridge, rig.device = [bridge], [device]
+        assumed[f"part at {address:#04x}"] = (
+            f"{address:#04x} is a {bridge.part} with a character display behind it, as a bring-up appears with {wired}"
+        )
+        assumed["panel"] = f"its panel is {device.panel}, as its cell addresses tell; say --panel for another"
+        return
 
 
 def _lines(trace: Trace, options: Options, assumed: dict[str, str]) -> tuple[int, int]:

@@ -1,0 +1,114 @@
+"""A character display behind an I2C expander, found by itself: which output drives what, by the sense that the commands make.
+
+Strategy: E is the output that falls while all others hold still. Four neighbouring outputs carry the nibble, either end first; RS
+is one of the rest. Each of these few wirings is decoded on an excerpt; the one under which a bring-up appears is it.
+"""
+
+from __future__ import annotations
+
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..bus.i2c import Decoded
+from ..bus.i2c_address import Addresses
+from ..bus.words import Transactions
+from ..errors import HushedError
+from ..part import Commands, commands, load
+from ..part.framing import FRAMINGS
+from ..trace import Trace
+from .follow import payloads
+from .schema import Bridge, Bus, Device, Rig
+
+__all__ = ["adapter", "written"]
+
+LEAST = 24  # writes below which nothing is told
+NIBBLES = ((4, 5, 6, 7), (0, 1, 2, 3), (7, 6, 5, 4), (3, 2, 1, 0))
+
+
+def enables(values: NDArray[np.uint8]) -> list[int]:
+    """Outputs that fall while the others hold still, the busiest first."""
+    before, after = values[:-1].astype(np.int64), values[1:].astype(np.int64)
+    found = []
+    for bit in range(8):
+        falls = (before >> bit & 1 == 1) & (after >> bit & 1 == 0)
+        still = falls & ((before ^ after) == 1 << bit)
+        count = int(np.count_nonzero(falls))
+        if count >= LEAST // 3 and np.count_nonzero(still) >= 0.9 * count:
+            found.append((-count, bit))
+    return [bit for _, bit in sorted(found)]
+
+
+def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> tuple[Bridge, Device, str] | None:
+    """The bridge and the display behind it, and how the outputs are wired, in words. values: bytes written to the address."""
+    if len(values) < LEAST:
+        return None
+    name = "pcf8574" if address < 0x38 else "pcf8574a"
+    best: tuple[float, Bridge, Device, list[Commands]] | None = None
+    for e, nibble in product(enables(values), NIBBLES):
+        if e in nibble:
+            continue
+        rest = [bit for bit in range(8) if bit not in (e, *nibble)]
+        for rs in rest:
+            others = [bit for bit in rest if bit != rs]
+            # R/W stays low for a driver that only writes; the other one switches the backlight.
+            rw = next((bit for bit in others if not (values >> bit & 1).any()), others[0])
+            light = next(bit for bit in others if bit != rw)
+            drives = {"rs": f"p{rs}", "rw": f"p{rw}", "e": f"p{e}", "backlight": f"p{light}"}
+            drives |= {f"d{4 + k}": f"p{bit}" for k, bit in enumerate(nibble)}
+            bridge = Bridge(f"{name}-{address:02x}", bus.name, name, drives, address)
+            device = Device("hd44780", bridge.name, "hd44780", panel="16x2")
+            own = _heard(trace, bus, bridge, device)
+            if own is None:
+                continue
+            count = sum(len(chip) for chip in own)
+            seen = {load("hd44780").command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
+            steps = len(seen & set(load("hd44780").start_up))
+            data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
+            printable = _printable(own)
+            score = steps + 2 * printable - data * 0.1
+            if steps >= 3 and printable > 0.7 and (best is None or score > best[0]):
+                best = score, bridge, device, own
+    if best is None:
+        return None
+    _, bridge, device, own = best
+    device.panel = _panel(own)
+    wired = ", ".join(f"{pin.upper()} {role.upper()}" for role, pin in sorted(bridge.drives.items(), key=lambda item: item[1]))
+    return bridge, device, wired
+
+
+def _heard(trace: Trace, bus: Bus, bridge: Bridge, device: Device) -> list[Commands] | None:
+    rig = Rig(bus=[bus], bridge=[bridge], device=[device])
+    try:
+        return [commands(load("hd44780"), own) for own in payloads(trace, rig, bus)[device.name]]
+    except (HushedError, KeyError):
+        return None
+
+
+def _printable(own: list[Commands]) -> float:
+    """Share of what is written to cells that people could read: letters, digits, and one's own characters."""
+    pieces = []
+    for chip in own:
+        glyphs = False
+        for index, command, raw in chip.listed():
+            if command is not None:
+                glyphs = command.name == "glyph-address" or (glyphs and not command.name.startswith("cell"))
+            elif chip.name_of(index) == "data" and not glyphs:
+                pieces.append(np.frombuffer(raw, np.uint8))
+    data = np.concatenate(pieces) if pieces else np.empty(0, np.uint8)
+    if not len(data):
+        return 0.75  # nothing speaks against it, but nothing for it either
+    return float(np.mean(((data >= 0x20) & (data < 0x80)) | (data < 0x10) | (data >= 0xA0)))
+
+
+def _panel(own: list[Commands]) -> str:
+    """The panel that the addresses tell: only one of four lines has cells from 14h or 54h on."""
+    at = [int(chip.fields_of(k)[0]["address"]) for chip in own for k in range(len(chip)) if chip.name_of(k) == "cell-address"]
+    return "20x4" if any(address in (0x14, 0x54) for address in at) else "16x4" if any(a in (0x10, 0x50) for a in at) else "16x2"
+
+
+def written(decoded: Decoded, table: Transactions, who: Addresses, address: int) -> NDArray[np.uint8]:
+    """The bytes that were written to an address."""
+    chosen = np.flatnonzero((who.address == address) & ~who.read & who.answered)
+    return FRAMINGS["i2c-plain"](decoded.words, table, who.first, chosen).value
