@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import Any
 
 from ..errors import HushedError
 from . import options
@@ -12,6 +13,8 @@ examples:
   hushed-wire screen tide.vcd
   hushed-wire screen tide.vcd --at 20ms --picture glass.png
   hushed-wire screen tide.vcd --panel 128x32 --format json
+  hushed-wire screen tide.vcd --every frame --picture frames.gif
+  hushed-wire screen pump-room.vcd --memory                    characters beside the window, too, and one's own
 """
 
 
@@ -21,7 +24,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_rig(parser)
     options.add_text(parser)
     parser.add_argument("--at", metavar="T", help="the moment, like 20ms (default: the end of the capture)")
-    parser.add_argument("--picture", metavar="FILE", help="write the glass as a PNG")
+    parser.add_argument("--every", choices=("frame",), help="every picture there was, not only one")
+    parser.add_argument("--rest", metavar="T", default="5ms", help="with --every: a pause that ends a frame (default: 5ms)")
+    parser.add_argument("--memory", action="store_true", help="all that the memory holds, with what is seen of it marked")
+    parser.add_argument(
+        "--picture", metavar="FILE", help="write the glass as a PNG; with --every a GIF, or NAME-0000.png and so on"
+    )
     parser.add_argument("--device", metavar="NAME", help="the device, where several are on the bus")
 
 
@@ -35,7 +43,8 @@ def run(args: argparse.Namespace) -> int:
 
     source, trace, plan = options.load_any(args)
     bus = plan.rig.bus[0]
-    found = read(trace, plan.rig).devices if bus.kind == "i2c" and not plan.rig.bridge else shown_devices(trace, plan.rig, bus)
+    plain = bus.kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1
+    found = read(trace, plan.rig).devices if plain else shown_devices(trace, plan.rig, bus)
     warn(trace.notes)
     devices = [device for device in found if not args.device or device.device.name == args.device]
     if args.device and not devices:
@@ -52,6 +61,8 @@ def run(args: argparse.Namespace) -> int:
     if not trace.start <= when <= trace.end:
         span = f"{trace.seconds(trace.start):g} s to {trace.seconds(trace.end):g} s"
         raise HushedError(f"{args.at} is outside the capture", where="--at", remedy=f"it runs from {span}")
+    if args.every:
+        return _every(args, source.path, trace, plan, devices)
     glasses = [(device, device.glass(when)) for device in devices]
     if args.picture and not args.picture.lower().endswith(".png"):
         raise HushedError("a picture of the glass is a PNG", where=args.picture, remedy="end its name in .png")
@@ -71,5 +82,90 @@ def run(args: argparse.Namespace) -> int:
         return 0
     from ..view.screen import screens as show
 
-    options.report(args, lambda out: show(out, glasses, plan, trace.seconds(when), args.quiet))
+    def write(out: Any) -> None:
+        show(out, glasses, plan, trace.seconds(when), args.quiet)
+        if args.memory:
+            from ..view.memory import memory
+
+            for device, _ in glasses:
+                memory(out, device, when)
+
+    options.report(args, write)
     return 0
+
+
+MOST_FRAMES = 2000
+SHOWN = 6
+
+
+def _every(args: argparse.Namespace, path: str, trace: Any, plan: Any, devices: list[Any]) -> int:
+    """Each picture that differs from the one before it."""
+    import numpy as np
+
+    from ..part.frames import frame_ends
+    from ..view import record
+    from ..view.json_text import json_bytes
+    from ..view.screen import screens as show
+
+    if args.at:
+        raise HushedError("--at picks one moment, --every all of them", remedy="leave one of them")
+    if len(devices) > 1:
+        raise HushedError("several devices are on the bus", where="--every", remedy="pick one with --device")
+    rest = options.quantity(args.rest, "s", "--rest")
+    if rest is None or rest <= 0:
+        raise HushedError(f"--rest {args.rest}", remedy="a time above zero, like 5ms")
+    device = devices[0]
+    ends = frame_ends(device.memory, float(trace.tick), float(rest))
+    if len(ends) > MOST_FRAMES:
+        raise HushedError(
+            f"there are {len(ends):,} frames", where=path, remedy="pick a part with --from and --to, or a longer --rest"
+        )
+    frames: list[tuple[int, Any]] = []
+    last: Any = None
+    for end in ends.tolist():
+        glass = device.glass(end)
+        now = glass.codes if hasattr(glass, "codes") else glass.rgb if hasattr(glass, "rgb") else glass.lit
+        if last is None or not np.array_equal(now, last):
+            frames.append((end, glass))
+        last = now
+    if args.picture:
+        _frames_out(args, device, [glass for _, glass in frames])
+    if args.format == "json":
+        entries = [record.screen(device, glass, trace.seconds(end)) for end, glass in frames]
+        options.emit(args, json_bytes({"screens": entries, "assumed": plan.assumed}))
+        return 0
+
+    def write(out: Any) -> None:
+        spans = np.diff([end for end, _ in frames])
+        rate = f", {1 / (float(np.median(spans)) * float(trace.tick)):.3g} a second" if len(frames) > 2 else ""
+        out.print(f"{path}: {len(frames)} pictures{rate}", style="head")
+        step = max(1, -(-len(frames) // SHOWN))
+        for end, glass in frames[::step]:
+            show(out, [(device, glass)], plan, trace.seconds(end), True)
+
+    options.report(args, write)
+    return 0
+
+
+def _frames_out(args: argparse.Namespace, device: Any, glasses: list[Any]) -> None:
+    """A GIF, or numbered PNGs."""
+    from io import BytesIO
+    from pathlib import Path
+
+    from PIL import Image
+
+    from ..picture.shown import shown_png
+    from ..trace.files import replace_file
+
+    target = Path(args.picture)
+    if target.suffix.lower() not in (".png", ".gif"):
+        raise HushedError("pictures of the glass are PNGs, or a GIF", where=args.picture, remedy="end the name in .png or .gif")
+    pieces = [shown_png(glass, device.panel) for glass in glasses]
+    if target.suffix.lower() == ".png":
+        for number, piece in enumerate(pieces):
+            replace_file(target.with_name(f"{target.stem}-{number:04d}.png"), [piece])
+        return
+    images = [Image.open(BytesIO(piece)).convert("P", palette=Image.Palette.ADAPTIVE) for piece in pieces]
+    out = BytesIO()
+    images[0].save(out, "GIF", save_all=True, append_images=images[1:], duration=200, loop=0)
+    replace_file(target, [out.getvalue()])
