@@ -52,7 +52,7 @@ figure() { # NAME ARGUMENT …: a file that the program writes
 rig="--rig front-desk.toml"
 terminal diagnose diagnose no-pump.vcd $rig
 terminal lines lines healthy-volts.csv.gz
-terminal decode decode healthy.vcd $rig
+terminal find find healthy.vcd 'command=contrast or gap>2ms or bytes="8D 14"' $rig --context 1
 terminal screen screen healthy.vcd $rig
 terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
 terminal wiring wiring ../faulty-rig.toml
@@ -67,6 +67,6 @@ figure unpack unpack ../unknown.bin --guess --picture
 figure glyphs glyphs 8x8 --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure test-picture send --test-picture tide $rig --picture
-figure glass screen healthy.vcd $rig --picture
-figure plot-set-up plot healthy.vcd $rig --from 0.19ms --to 0.64ms -o
+figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
+terminal decode-spi decode handheld.vcd
 figure plot-volts plot healthy-volts.csv.gz $rig --from 210us --to 300us -o

@@ -111,13 +111,13 @@ def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool) 
         table.add_column("on", no_wrap=True)
     table.add_column("words", overflow="fold", ratio=3)
     table.add_column("meaning", overflow="fold", ratio=3)
-    marked = False
+    marked: set[str] = set()
     for position, (_, channel, index) in enumerate(shown):
         if position == ROWS - 8 and len(shown) != len(rows):
             more = Text(f"{len(rows) - len(shown):,} more; --all shows them, --from and --to pick a part", style="quiet")
             table.add_row("…", *([""] if selects else []), more, "")
-        text, has_data = words_of(channel, index)
-        marked |= has_data
+        text, marks = words_of(channel, index)
+        marked |= marks
         said = of_bus[id(channel)].get(index, [])
         sense = "; ".join(said[:6]) + (f"; {len(said) - 6} more" if len(said) > 6 else "")
         spare = int(channel.table.spare[index])
@@ -128,7 +128,8 @@ def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool) 
         table.add_row(times[position], *cells, text, "; ".join(part for part in (sense, ending) if part))
     out.print(table)
     if marked:
-        out.print(Text("› data (D/C or RS is high)   ‹ read", style="quiet"))
+        legend = {"›": "› data (D/C or RS is high)", "‹": "‹ read"}
+        out.print(Text("   ".join(legend[mark] for mark in sorted(marked, reverse=True)), style="quiet"))
 
 
 def _speaks_itself(hearing: Hearing, bus: str) -> bool:
@@ -149,10 +150,11 @@ def _hangs_on(hearing: Hearing, device: DeviceReading, channel: Channel, top: li
     return bool((holder.select or selects[0]) == channel.select)
 
 
-def words_of(channel: Channel, index: int) -> tuple[Text, bool]:
+def words_of(channel: Channel, index: int) -> tuple[Text, set[str]]:
     """The first words of a transfer; a mark where data begin, or a read."""
     first, last = int(channel.table.first[index]), int(channel.table.last[index])
-    text, was, marked = Text(), 0, False
+    text, was = Text(), 0
+    marked: set[str] = set()
     if channel.who is not None:
         address = int(channel.who.address[index])
         text.append(
@@ -164,8 +166,9 @@ def words_of(channel: Channel, index: int) -> tuple[Text, bool]:
         read = channel.read is not None and bool(channel.read[at])
         now = 2 if read else 1 if channel.dc is not None and channel.dc[at] == 1 else 0
         if now and now != was:
-            text.append("‹ " if now == 2 else "› ", style="note")
-            marked = True
+            mark = "‹" if now == 2 else "›"
+            text.append(f"{mark} ", style="note")
+            marked.add(mark)
         was = now
         text.append(f"{int(channel.words.value[at]):0{channel.digits}X} ")
     if last - first > SHOWN_BYTES:
