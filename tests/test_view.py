@@ -16,6 +16,7 @@ from hushed_wire.trace import read_capture
 from hushed_wire.units import parse, show, show_time, time_column
 from hushed_wire.view.figure import plot
 from hushed_wire.view.glass import braille, half_blocks, rows_of_text
+from hushed_wire.view.scene import scene_of_reading
 from support import acked, demo, i2c_trace, program
 
 
@@ -29,7 +30,7 @@ class Figures(unittest.TestCase):
         from matplotlib import pyplot
 
         with mock.patch("matplotlib.pyplot.close"):
-            plot(source, "x", (low, high))
+            plot(scene_of_reading(source), "x", (low, high))
             figure = pyplot.gcf()
         renderer = figure.canvas.get_renderer()  # type: ignore[attr-defined]
         out = []
@@ -76,7 +77,7 @@ class Figures(unittest.TestCase):
         source = read(wide, assume(wide, Options()).rig)
         whole = source.trace.seconds(source.trace.end)
         for window in ((0.0, whole), (whole * 0.5, whole * 0.5 + 2e-9), (whole * 0.99, whole * 5), (-1.0, whole)):
-            self.assertEqual(plot(source, "x", window)[:4], b"\x89PNG")
+            self.assertEqual(plot(scene_of_reading(source), "x", window)[:4], b"\x89PNG")
 
 
 class Glass(unittest.TestCase):
