@@ -270,8 +270,8 @@ class OnTheDesk(unittest.TestCase):
         self.assertEqual((scan["answered"], scan["expected_missing"][0]["device"]), ([0x27], "adapter"))
         self.assertEqual(program("rehearse", sequence, "--rig", rig, "-o", "b.vcd", "-q", cwd=FOLDER).returncode, 0)
         diagnosis = program_json("diagnose", "b.vcd", "--rig", rig, cwd=FOLDER)
-        self.assertEqual(diagnosis["findings"], [])
-        self.assertIn("'adapter' answers", diagnosis["verdict"])
+        self.assertEqual([found["code"] for found in diagnosis["findings"]], ["picture.all-traffic-good"])
+        self.assertIn("look beyond", diagnosis["verdict"])
 
     def test_a_slow_device_costs_frames(self) -> None:
         (FOLDER / "rig.toml").write_text(WAYS["ssd1306, i2c"][0])

@@ -228,13 +228,6 @@ class BadInput(unittest.TestCase):
 
     def test_rigs_and_options(self) -> None:
         rig = (demo() / "front-desk.toml").read_text()
-        (demo() / "spi.toml").write_text(
-            rig.replace('kind = "i2c"', 'kind = "spi"')
-            .replace("scl =", "sck =")
-            .replace("sda =", "mosi =")
-            .replace("address", "# ")
-            .replace("pins", "# ")
-        )
         (demo() / "elsewhere.toml").write_text(rig.replace('scl = "SCL"', 'scl = "CLOCK"'))
         for words, said in (
             (("--rig", "elsewhere.toml"), r"SCL on line 'CLOCK', which the capture lacks\n  the capture has SCL, SDA"),
@@ -258,10 +251,7 @@ class BadInput(unittest.TestCase):
             (("--format", "xml"), r"invalid choice: '?xml"),
         ):
             self.refuse("decode", "healthy.vcd", *words, said=said)
-        self.refuse(
-            "diagnose", "healthy.vcd", "--rig", "spi.toml", said=r"spi\.toml: its bus is spi; this version reads captures of I2C"
-        )
-        self.refuse("diagnose", "handheld.vcd", said=r"handheld\.vcd: this looks like spi, and the command reads I2C so far")
+        self.refuse("scan", "handheld.vcd", said=r"handheld\.vcd: this looks like spi, and the command reads I2C so far")
         self.refuse(
             "decode",
             "healthy.vcd",

@@ -29,7 +29,7 @@ def run(args: argparse.Namespace) -> int:
     from ..diagnose import diagnose
     from ..finding import SEVERITIES
 
-    source, trace, plan = options.load(args)
+    source, trace, plan = options.load_any(args)
     outcome = diagnose(trace, plan)
     if args.format == "text":
         from ..view import report

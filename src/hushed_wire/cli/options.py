@@ -224,7 +224,7 @@ def only_i2c(plan: Setup, path: str) -> None:
         raise HushedError(
             f"this looks like {kind}, and the command reads I2C so far",
             where=path,
-            remedy="decode, screen, find and plot read every bus; if it is I2C, say --line scl=… --line sda=…",
+            remedy="decode, screen, find, plot and diagnose read every bus; if it is I2C, say --line scl=… --line sda=…",
         )
 
 

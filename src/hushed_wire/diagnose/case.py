@@ -10,7 +10,7 @@ import numpy as np
 from ..bus import i2c_timing
 from ..bus.roles import Fit, excerpt, fit_i2c
 from ..bus.words import END
-from ..rig import Reading, Rig, lines_of, read_with
+from ..rig import DeviceReading, Reading, Rig, lines_of, read_with
 from ..rig.schema import the_bus
 from ..trace import Edges, Trace
 
@@ -34,6 +34,11 @@ class Case:
     def reading(self) -> Reading:
         """The capture as wired."""
         return read_with(self.trace, self.rig, self.bus, self.scl, self.sda)
+
+    @cached_property
+    def paged(self) -> list[DeviceReading]:
+        """Devices with a paged memory; what the others were sent is judged by the rules for any bus."""
+        return [reading for reading in self.reading.devices if reading.part.memory.kind == "paged"]
 
     @cached_property
     def unfinished(self) -> bool:

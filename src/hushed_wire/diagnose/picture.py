@@ -15,7 +15,7 @@ __all__ = ["RULES", "all_good"]
 
 def memory(case: Case) -> Iterator[Finding]:
     """Pictures that were written in part, or that show nothing."""
-    for reading in case.reading.devices:
+    for reading in case.paged:
         if not reading.started or not len(reading.commands) or case.unfinished:
             continue
         times, _, _ = reading.memory.journal()
@@ -72,7 +72,7 @@ def _ranges(numbers: np.ndarray) -> str:
 
 def all_good(case: Case) -> Iterator[Finding]:
     """Nothing wrong on the wires: what is left, for each panel. Asked only when no other rule found a fault or warning."""
-    for reading in case.reading.devices:
+    for reading in case.paged:
         glass = reading.glass()
         if not len(reading.commands) or not glass.lit.any() or not glass.shown:
             continue

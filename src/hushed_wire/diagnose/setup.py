@@ -14,7 +14,7 @@ __all__ = ["RULES"]
 
 def bring_up(case: Case) -> Iterator[Finding]:
     """What must be true when the panel is expected to show something; violations of one code make one finding."""
-    for reading in case.reading.devices:
+    for reading in case.paged:
         if not len(reading.commands):
             continue
         broken: dict[str, list[tuple[BringUp, Value]]] = {}

@@ -8,9 +8,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from ..finding import SEVERITIES, Finding
+from ..part import load
 from ..rig import Setup
 from ..trace import Trace
-from . import address, capture, picture, setup, timing, wiring
+from . import address, any_parts, any_wires, capture, picture, setup, timing, wiring
+from .any_case import AnyCase
 from .case import Case
 
 __all__ = ["Diagnosis", "diagnose"]
@@ -37,6 +39,42 @@ class Diagnosis:
 
 def diagnose(trace: Trace, plan: Setup) -> Diagnosis:
     """What is wrong with a capture, read by a rig (given or assumed)."""
+    bus = plan.rig.bus[0]
+    paged = all(load(device.part).memory.kind == "paged" for device in plan.rig.device)
+    if bus.kind != "i2c" or not paged or any(bridge.on == bus.name for bridge in plan.rig.bridge):
+        wires = _i2c_itself(trace, plan) if bus.kind == "i2c" else None
+        if wires is not None and any(finding.severity != "note" for finding in wires.findings):
+            return wires
+        return _any_bus(trace, plan, wires)
+    return _i2c_itself(trace, plan)
+
+
+def _any_bus(trace: Trace, plan: Setup, wires: Diagnosis | None) -> Diagnosis:
+    """Other buses than I2C, and what is behind bridges. wires: what is known of the I2C bus ahead of a bridge."""
+    case = AnyCase(trace, plan)
+    kept, hidden = compete([finding for rule in [*any_wires.RULES, *any_parts.RULES] for finding in rule(case)])
+    if not any(finding.severity != "note" for finding in kept):
+        kept += list(any_parts.all_good(case))
+    kept.sort(key=Finding.rank, reverse=True)
+    codes = {finding.code for finding in [*kept, *hidden]}
+    ruled_out = [entry for entry in [*(wires.ruled_out if wires else []), *case.ruled_out] if entry["code"] not in codes]
+    problems = [finding for finding in kept if finding.severity != "note"]
+    if problems:
+        first, more = problems[0].summary, len(problems) - 1
+        verdict = first[0].upper() + first[1:] + (f" ({more} more finding{'s' if more > 1 else ''} below)." if more else ".")
+    elif any(finding.code == "picture.all-traffic-good" for finding in kept):
+        verdict = "The wires carry what they should: look beyond them."
+    elif not case.hearing.devices:
+        verdict = "The bus carries words, but no part of the catalog was recognised: name it with --part or --rig."
+    else:
+        verdict = "Nothing wrong was found in what was captured."
+    unseen = ["the display's supply and ground", "" if "reset" in case.bus.lines else "its reset line", "the glass, its cable and its drive voltage",
+              "" if trace.volts else "levels in volts and rise times (capture in volts to see them)"]  # fmt: skip
+    return Diagnosis(verdict, kept, hidden, ruled_out, [entry for entry in unseen if entry], plan.assumed)
+
+
+def _i2c_itself(trace: Trace, plan: Setup) -> Diagnosis:
+    """An I2C bus and the displays on it."""
     case = Case(trace, plan.rig, plan.assumed)
     found = [finding for rule in RULES for finding in rule(case)]
     kept, hidden = compete(found)
@@ -86,10 +124,6 @@ def _verdict(case: Case, findings: list[Finding]) -> str:
     if any(finding.code == "picture.all-traffic-good" for finding in findings):
         return "The wires carry what they should: look beyond them."
     answering = sorted({int(a) for a in case.reading.addresses.address[case.reading.addresses.answered]})
-    bridges = [bridge.name for bridge in case.rig.bridge if bridge.on == case.bus.name and bridge.address in answering]
-    if bridges:
-        shown = " and ".join(f"'{name}'" for name in bridges)
-        return f"The bus is sound and {shown} answers; what is behind it is not diagnosed by this version, hushed-wire screen shows its glass."
     if answering and not case.rig.devices_on(case.bus):
         shown = ", ".join(f"{address:#04x}" for address in answering)
         return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."

@@ -105,7 +105,9 @@ def _printable(own: list[Commands]) -> float:
 def _panel(own: list[Commands]) -> str:
     """The panel that the addresses tell: only one of four lines has cells from 14h or 54h on."""
     at = [int(chip.fields_of(k)[0]["address"]) for chip in own for k in range(len(chip)) if chip.name_of(k) == "cell-address"]
-    return "20x4" if any(address in (0x14, 0x54) for address in at) else "16x4" if any(a in (0x10, 0x50) for a in at) else "16x2"
+    if any(0x14 <= address & 0x3F <= 0x27 for address in at):
+        return "20x4"
+    return "16x4" if any(0x10 <= address & 0x3F <= 0x13 for address in at) else "16x2"
 
 
 def written(decoded: Decoded, table: Transactions, who: Addresses, address: int) -> NDArray[np.uint8]:

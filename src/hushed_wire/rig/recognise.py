@@ -190,7 +190,10 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
         seen = {known.command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
         steps = len(seen & set(known.start_up))
         if part or (strange <= 0.1 and steps >= min(ENOUGH, max(1, len(known.start_up)))):
-            score = strange - 0.05 * steps
+            unlike = 0
+            if not panel:
+                device.panel, unlike = _panel_of(known, own, str(device.panel))
+            score = strange - 0.05 * steps + 0.2 * unlike
             if best is None or score < best[0]:
                 best = score, steps, known, device, own
     if best is None:
@@ -199,8 +202,39 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
     if not part:
         assumed["part"] = f"the part is {known.name}, as its bytes read as commands of that part; say --part for another"
     if not panel:
-        assumed["panel"] = f"its panel is {device.panel}, the usual one; say --panel for another"
+        why = "the usual one" if device.panel == _usual(known, bus) else "as the set-up and the windows tell"
+        assumed["panel"] = f"its panel is {device.panel}, {why}; say --panel for another"
     return [device]
+
+
+def _panel_of(part: Part, own: list[Commands], usual: str) -> tuple[str, int]:
+    """The ready panel that the set-up fits best, and in how many points it does not: registers it needs, windows it has."""
+    from ..part.model import model_of
+
+    memory = model_of(part).of(own[0])
+    spans: dict[str, set[tuple[int, int]]] = {}
+    for index, command, _ in own[0].listed():
+        if command is not None and command.effect in ("column-window", "row-window"):
+            fields, _ = own[0].fields_of(index)
+            spans.setdefault(command.effect, set()).add((int(fields["start"]), int(fields["end"])))
+    best: tuple[int, str] | None = None
+    for name in dict.fromkeys([usual, *part.panels]):
+        panel = part.panels[name]
+        unlike = sum(
+            value is not None and str(value) != str(need)
+            for value, need in ((memory.register(r), need) for r, need in panel.needs.items())
+        )
+        for effect, first, count in (
+            ("column-window", panel.column_offset, panel.width),
+            ("row-window", panel.row_offset, panel.height),
+        ):
+            seen = spans.get(effect, set())
+            whole = (first, first + count - 1) in seen
+            unlike += bool(seen) and not whole
+        if best is None or unlike < best[0]:
+            best = unlike, name
+    assert best is not None
+    return best[1], best[0]
 
 
 def _could_be(part: Part, bus: Bus) -> bool:

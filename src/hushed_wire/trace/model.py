@@ -53,7 +53,7 @@ class Trace:
 
     names: one per line. times: (n,) int64 ticks. levels: (n,) packed. end: tick at which the trace ends.
     tick: seconds a tick, exact. unknown: (n,) packed or None. sample: ticks between samples, 0 when that is not told.
-    volts: for captures in volts, (low, high, threshold) of each line.
+    volts: for captures in volts, (low, high, threshold) of each line. grain: ticks by which times may be off, where samples lie between ticks.
     """
 
     names: tuple[str, ...]
@@ -65,6 +65,7 @@ class Trace:
     sample: int = 0
     notes: tuple[Note, ...] = ()
     volts: tuple[tuple[float, float, float], ...] = ()
+    grain: int = 0
 
     def __len__(self) -> int:
         return len(self.times)
@@ -154,8 +155,8 @@ class Trace:
 
         The grid of a handful of changes says nothing, so it counts only from sixteen on.
         """
-        if self.sample:
-            return self.sample
+        if self.sample or self.grain:
+            return self.sample or self.grain
         if len(self.times) < 16:
             return 1
         return max(1, int(np.gcd.reduce(np.diff(self.times))))

@@ -63,6 +63,7 @@ class Body:
         self.tick, self.notes = header.tick, list(header.notes)
         sample = header.sample / header.tick if header.sample else Fraction(0)
         self.sample = int(sample) if sample.denominator == 1 else 0
+        self.grain = 0 if self.sample else -int(-sample // 1)  # between ticks: times are off by up to one sample all the same
         self.rest = b""
         self.now: int | None = None  # time of the last time token
         self.started = False
@@ -99,7 +100,9 @@ class Body:
         return self._trace(np.array([end - 1], dtype=np.int64), np.array([self.state[0]], dtype=kind), unknown, end)
 
     def _trace(self, times: Times, levels: NDArray[Any], unknown: NDArray[Any] | None, end: int) -> Trace:
-        return Trace(tuple(self.lines.names), times, levels, end, self.tick, unknown, self.sample, tuple(self.notes))
+        return Trace(
+            tuple(self.lines.names), times, levels, end, self.tick, unknown, self.sample, tuple(self.notes), (), self.grain
+        )
 
     def _take(self, buf: NDArray[np.uint8]) -> None:
         """All complete changes of a piece go to `waiting`; an incomplete pair at the end goes back to `rest`."""
@@ -331,9 +334,8 @@ def write(trace: Trace, comment: str = "", added: list[Added] | None = None) -> 
         header.insert(0, f"$comment {comment.replace('$', ' ')} $end")
     if trace.sample:
         interval = trace.sample * trace.tick
-        unit_of = next((u for u, e in UNITS.items() if (interval / Fraction(10) ** e).denominator == 1), "")
-        if unit_of:
-            header.append(f"$comment sample-interval {int(interval / Fraction(10) ** UNITS[unit_of])} {unit_of} $end")
+        unit_of = next((u for u, e in UNITS.items() if (interval / Fraction(10) ** e).denominator == 1), "ns")
+        header.append(f"$comment sample-interval {interval / Fraction(10) ** UNITS[unit_of]} {unit_of} $end")
     header.append("$scope module capture $end")
     codes = [chr(33 + k) for k in range(len(trace.names))]
     header += [f"$var wire 1 {code} {'_'.join(name.split())} $end" for code, name in zip(codes, trace.names, strict=True)]

@@ -26,7 +26,7 @@ HEADER_LIMIT = 64 << 20
 WIDEST = 1 << 16  # bits of a vector: IEEE 1364 asks simulators for that much
 # Kinds of variable that hold numbers or moments, not levels of wires.
 NUMBERS = {"real", "realtime", "time", "event", "integer", "parameter", "string"}
-SAMPLED = re.compile(r"sample-interval\s+(\d+)\s*(s|ms|us|ns|ps|fs)\b")
+SAMPLED = re.compile(r"sample-interval\s+(\d+)(?:/(\d+))?\s*(s|ms|us|ns|ps|fs)\b")
 
 
 def looks_like(head: bytes) -> bool:
@@ -85,7 +85,7 @@ def read_header(stream: Stream) -> tuple[Header, bytes, int]:
             elif keyword == "var":
                 _declare(header, tuple(scope[1:]), body)
             elif keyword == "comment" and (found := SAMPLED.search(section[2])):
-                header.sample = int(found[1]) * Fraction(10) ** UNITS[found[2]]
+                header.sample = Fraction(int(found[1]), max(1, int(found[2] or 1))) * Fraction(10) ** UNITS[found[3]]
         except HushedError as error:
             error.where = f"{stream.name}:{text.count(chr(10), 0, section.start()) + 1}"
             raise

@@ -1,0 +1,148 @@
+"""What parts on any bus were told: their own rules, as for sequences, and the picture that comes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+
+from ..finding import Finding
+from ..rig import DeviceReading
+from ..sequence.examine import RULES as SEQUENCE_RULES
+from .any_case import EVERYTHING, POWERED, AnyCase, sense, timed
+
+__all__ = ["RULES", "all_good"]
+
+# ---- the part's own rules, as for sequences -----------------------------------------------------------------------------------
+
+
+def rules(case: AnyCase) -> Iterator[Finding]:
+    """Everything that is checked on sequences, on what was sent."""
+    for reading in case.hearing.devices:
+        target = case.rig.target(reading.device)
+        seen: set[tuple[str, str]] = set()
+        for chip in reading.chips:
+            if not len(chip):
+                continue
+            steps = timed(case, reading, chip)
+            for rule in SEQUENCE_RULES:
+                for found in rule(target, steps):
+                    if (found.code, found.summary) in seen or not _fair(case, reading, found):
+                        continue
+                    seen.add((found.code, found.summary))
+                    if found.start is not None:
+                        found.start = found.end = float(found.start - float(POWERED))
+                    found.summary = f"on '{reading.device.name}', {found.summary}"
+                    found.evidence.pop("place", None)
+                    yield found
+        if reading.started:
+            case.rule_out(
+                "setup.step-missing",
+                f"the set-up of '{reading.device.name}' is in the capture, and it was held against the part's rules",
+            )
+
+
+def _fair(case: AnyCase, reading: DeviceReading, found: Finding) -> bool:
+    """What was not captured is not held against the driver."""
+    if found.code == "timing.power-on-short":
+        return False
+    if case.plan.assumed and reading.panel.needs.get(str(found.evidence.get("register", ""))) is not None:
+        return False  # with a panel that was only assumed, another panel explains as much
+    late = found.code.startswith("setup.") and found.code not in (
+        "setup.unknown-command",
+        "setup.undocumented-value",
+        "setup.decimal-for-hex",
+    )
+    return not late or (reading.started and not case.unfinished)
+
+
+# ---- the picture -----------------------------------------------------------------------------------------------------------------
+
+
+def picture(case: AnyCase) -> Iterator[Finding]:
+    """Pictures that were written in part, or that show nothing."""
+    for reading in case.hearing.devices:
+        if not reading.started or case.unfinished or not any(len(chip) for chip in reading.chips):
+            continue
+        glass = reading.glass()
+        known = glass.known if hasattr(glass, "known") else glass.written
+        count, total = int(np.count_nonzero(known)), int(known.size)
+        unit = "cells" if hasattr(glass, "known") else "pixels"
+        name, end = reading.device.name, case.trace.seconds(case.trace.end)
+        if 0 < count < total and not case.plan.assumed:  # of a panel that was only assumed, another size explains as much
+            yield Finding(
+                "picture.partial", f"on '{name}', {count:,} of the {total:,} {unit} of the glass were written; "
+                "the rest shows what the memory held at power-on, usually noise",
+                "write the whole memory once after the set-up; look at what ends the transfer: "
+                "a length, a buffer that is too small, or a window that is too narrow",
+                device=name, start=case.trace.seconds(case.trace.start), end=end, evidence={"written": count, "needed": total},
+            )  # fmt: skip
+        elif count == total:
+            case.rule_out("picture.partial", f"all {total:,} {unit} of the glass were written")
+        if not _anything(glass) and not case.plan.assumed:
+            yield Finding(
+                "picture.blank", f"on '{name}', nothing is written that could be seen",
+                "send a picture or a text; look for a buffer that is never filled or never sent",
+                device=name, start=case.trace.seconds(case.trace.start), end=end, evidence={"written": count, "needed": total},
+            )  # fmt: skip
+
+
+def _anything(glass: Any) -> bool:
+    if hasattr(glass, "lines"):
+        return any(line.strip() for line in glass.lines)
+    return bool(glass.rgb.any() if hasattr(glass, "rgb") else glass.lit.any())
+
+
+def all_good(case: AnyCase) -> Iterator[Finding]:
+    """Nothing wrong on the wires: what is left, for each panel."""
+    for reading in case.hearing.devices:
+        glass = reading.glass()
+        if not any(len(chip) for chip in reading.chips) or not glass.shown or not _anything(glass):
+            continue
+        looks = ["the supply under load, and ground"]
+        for hint in reading.part.beyond:
+            value = reading.memory.register(hint.register) if hint.register else None
+            fits = all(str(getattr(reading.panel, key)) == wanted for key, wanted in hint.panel.items())
+            if fits and (not hint.register or (isinstance(value, int) and value < hint.below)):
+                looks.append(hint.look.format(value=value))
+        yield Finding(
+            "picture.all-traffic-good", f"on '{reading.device.name}', wires, set-up and picture are right; the panel should show what hushed-wire screen shows",
+            "if it stays dark, look at " + "; ".join(looks), device=reading.device.name,
+            lines=[line for line in case.bus.lines.values() if line in case.trace.names], start=case.trace.seconds(case.trace.start),
+            end=case.trace.seconds(case.trace.end), evidence={"set_up_in_the_capture": reading.started},
+        )  # fmt: skip
+
+
+def capture(case: AnyCase) -> Iterator[Finding]:
+    """What the file itself tells, and traffic that no part of the rig makes sense of."""
+    for note in case.trace.notes:
+        if note.code in ("capture.cut-short", "capture.unknown-levels"):
+            remedy = (
+                "record or export it again"
+                if note.code == "capture.cut-short"
+                else "check the probes; unknown levels are not guessed"
+            )
+            yield Finding(note.code, note.text, remedy,
+                          start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end))  # fmt: skip
+    if not case.words and any(case.moves(role) for role in case.bus.lines):
+        lines = [line for role, line in case.bus.lines.items() if case.moves(role)]
+        yield Finding(
+            "capture.unlike-rig", f"{', '.join(lines)} move, but no word of the {case.bus.kind} bus comes of it",
+            "check which line plays which role, and the level that selects",
+            confidence="likely", lines=lines, start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end),
+        )  # fmt: skip
+    for reading in case.hearing.devices:
+        worth = sense(reading.part, reading.chips)
+        count = sum(len(chip) for chip in reading.chips)
+        strange = sum(int(np.count_nonzero(chip.kind == -1)) for chip in reading.chips)
+        if count >= 8 and strange > count / 2 and not case.plan.assumed:
+            yield Finding(
+                "capture.unlike-rig", f"of what '{reading.device.name}' gets, {strange:,} of {count:,} commands are none of {reading.part.name}",
+                "check that the capture is of this rig: another part, other lines, or another bus", confidence="likely", device=reading.device.name,
+                start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end), evidence={"sense": f"{worth:.0%}"},
+                explains=[code for code in EVERYTHING if code != "capture.unlike-rig"],
+            )  # fmt: skip
+
+
+RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [capture, rules, picture]

@@ -1,0 +1,296 @@
+"""Wires of any bus: lines that never move, and wirings under which the traffic makes more sense than as wired.
+
+A hypothesis is tested by decoding an excerpt under it, and only where the capture makes little sense as wired.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from itertools import combinations
+
+import msgspec
+import numpy as np
+
+from ..bus.roles import excerpt
+from ..bus.spi_roles import mode_of, spans_of
+from ..errors import HushedError
+from ..finding import Finding
+from ..part import Commands, Payload, commands
+from ..part.wrap import WRAPS
+from ..rig import DeviceReading, Rig
+from ..rig.follow import payloads
+from ..rig.schema import Bus
+from ..trace import Trace
+from .any_case import CLOCKS, EVERYTHING, GAIN, AnyCase, broken, sense, unmet
+
+__all__ = ["RULES"]
+
+# ---- lines that do not move ----------------------------------------------------------------------------------------------
+
+
+def still(case: AnyCase) -> Iterator[Finding]:
+    """A bus on which nothing moves, a clock, a select or a data line that never does."""
+    bus, trace = case.bus, case.trace
+    here = {role: case.moves(role) for role in bus.lines if case.line(role) is not None}
+    if not any(here.values()):
+        level = {role: int(trace.level_at(case.line(role) or 0, np.array([trace.start]))[0]) for role in here}
+        yield Finding(
+            "capture.silent", f"nothing moves on the {bus.kind} bus during {trace.duration:.3g} s",
+            "trigger on the select or the clock, capture while the driver runs, check the probes' ground, and that the driver was started",
+            lines=[bus.lines[role] for role in here], start=trace.seconds(trace.start), end=trace.seconds(trace.end),
+            evidence={"levels": {bus.lines[role]: "high" if value == 1 else "low" if value == 0 else "unknown" for role, value in level.items()}},
+            explains=EVERYTHING,
+        )  # fmt: skip
+        return
+    clocks = [role for role in CLOCKS[bus.kind] if role in here]
+    if clocks and not any(here[role] for role in clocks):
+        yield _stuck(case, clocks[0], f"so no word is clocked, while {_busiest(case, here)} moves", certain=True)
+        return
+    for role in ("cs", "cs1"):
+        if role in here and not here[role] and bus.kind == "spi" and not case.words:
+            yield _stuck(case, role, f"which is not the level that selects ({bus.select}), so no part listens", certain=True)
+            return
+    if bus.kind == "spi" and case.words >= 4 and not here.get("mosi", 1):
+        yield _stuck(case, "mosi", f"while {case.words:,} words were clocked", certain=True)
+    elif bus.kind == "spi":
+        case.rule_out("wiring.stuck-line", "clock, select and data move")
+    if bus.kind == "parallel":
+        data = [role for role in here if role[0] == "d" and role[1:].isdigit()]
+        dead = [role for role in data if not here[role]]
+        poor = any(
+            sense(r.part, r.chips) - unmet(case, r, r.chips) < 0.9 for r in case.hearing.devices if r.device.on == bus.name
+        )
+        if (
+            dead
+            and case.words >= (12 if poor else 64)
+            and len(dead) <= len(data) // 2
+            and not any(case.line(r) is None for r in data)
+        ):
+            yield from (
+                _stuck(case, role, f"while the other data lines move, in {case.words:,} words", certain=False) for role in dead
+            )
+
+
+def _busiest(case: AnyCase, here: dict[str, int]) -> str:
+    role = max(here, key=lambda entry: here[entry])
+    return f"'{case.bus.lines[role]}'"
+
+
+def _stuck(case: AnyCase, role: str, why: str, certain: bool) -> Finding:
+    line = case.line(role)
+    assert line is not None
+    level = int(case.trace.level_at(line, np.array([case.trace.end - 1]))[0])
+    shown = {0: "low", 1: "high"}.get(level, "unknown")
+    name = case.bus.lines[role]
+    return Finding(
+        "wiring.stuck-line", f"'{name}' ({role.upper()}) is {shown} for the whole capture, {why}",
+        f"follow {name} from the driver's pin to the display with a meter: an open wire, "
+        f"a short to {'ground' if level == 0 else 'the supply'}, a pin that is not set to its "
+        "function, or a probe that is off",
+        confidence="certain" if certain else "likely", lines=[name], start=case.trace.seconds(case.trace.start),
+        end=case.trace.seconds(case.trace.end), evidence={"level": shown, "words": case.words}, explains=EVERYTHING,
+    )  # fmt: skip
+
+
+# ---- wirings under which it makes more sense ---------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Wiring:
+    """A hypothesis: the bus as it would be, what is done to payloads, and the finding it makes."""
+
+    code: str
+    lines: tuple[str, ...]  # roles
+    summary: str
+    remedy: str
+    bus: Bus
+    turned: Callable[[Payload], Payload] | None = None
+
+
+def _flipped(what: str) -> Callable[[Payload], Payload]:
+    def turn(own: Payload) -> Payload:
+        data, value = own.data, own.value
+        if what == "dc":
+            data = ~data
+        elif what == "dc-low":
+            data = np.zeros_like(data)
+        elif what == "mosi":
+            value = ~value
+        return Payload(value, data, own.time, own.start, own.end, own.transaction)
+
+    return turn
+
+
+def hypotheses(case: AnyCase) -> Iterator[Wiring]:
+    """What could be wrong between the driver and the part."""
+    bus = case.bus
+    named = {role: f"'{line}'" for role, line in bus.lines.items()}
+
+    def exchanged(a: str, b: str) -> Bus:
+        lines = dict(bus.lines)
+        lines[a], lines[b] = lines[b], lines[a]
+        return msgspec.structs.replace(bus, lines=lines)
+
+    def swap(a: str, b: str) -> Wiring:
+        return Wiring(
+            "wiring.swapped-lines", (a, b), f"{a.upper()} and {b.upper()} are exchanged: {named[a]} carries what {named[b]} should, and the other way round",
+            f"exchange the two wires, {named[a]} and {named[b]}; if the display works, only the probes or the names are exchanged: "
+            f"say --line {a}={bus.lines[b]} --line {b}={bus.lines[a]}",
+            exchanged(a, b),
+        )  # fmt: skip
+
+    if bus.kind == "spi":
+        other = {0: 1, 1: 0, 2: 3, 3: 2}[bus.mode]
+        yield Wiring(
+            "frame.wrong-spi-mode", ("sck",), f"the driver sends in SPI mode {other}, where mode {bus.mode} is meant: "
+            "data change at the edge at which the part takes them",
+            f"set the driver's bus to mode {bus.mode} (clock polarity {bus.mode >> 1}, phase {bus.mode & 1})", msgspec.structs.replace(bus, mode=other),
+        )  # fmt: skip
+        order = "lsb" if bus.order == "msb" else "msb"
+        yield Wiring(
+            "frame.bit-order", ("mosi",), f"the bits of each word come {'lowest' if order == 'lsb' else 'highest'} first, the part takes the other end first",
+            f"set the driver to send the {'highest' if order == 'lsb' else 'lowest'} bit first", msgspec.structs.replace(bus, order=order),
+        )  # fmt: skip
+        yield Wiring("wiring.inverted-line", ("mosi",), f"{named['mosi']} (MOSI) carries the opposite of what it should",
+                     "look for an inverting level shifter or buffer in the data line", bus, _flipped("mosi"))  # fmt: skip
+        pairs = [
+            pair
+            for pair in (("sck", "mosi"), ("mosi", "dc"), ("cs", "dc"), ("sck", "dc"), ("mosi", "cs"), ("sck", "cs"))
+            if set(pair) <= bus.lines.keys()
+        ]
+    else:
+        data = sorted((role for role in bus.lines if role[0] == "d" and role[1:].isdigit()), key=lambda role: int(role[1:]))
+        back = msgspec.structs.replace(
+            bus, lines={**bus.lines, **{role: bus.lines[other] for role, other in zip(data, data[::-1], strict=True)}}
+        )
+        if len(data) > 1:
+            yield Wiring("wiring.reversed-bus", tuple(data), f"the data lines run the other way round: {named[data[0]]} carries D{data[-1][1:]}",
+                         "turn the data connector or cable round, or number the lines from the other end", back)  # fmt: skip
+        controls = [role for role in ("rs", "e", "rw", "wr", "rd") if role in bus.lines]
+        pairs = [*combinations(data, 2), *combinations(controls, 2)]
+    if "dc" in bus.lines or "rs" in bus.lines:
+        role = "dc" if "dc" in bus.lines else "rs"
+        yield Wiring("wiring.inverted-line", (role,), f"{named[role]} ({role.upper()}) has the opposite level: high with commands, low with data",
+                     "exchange the two levels in the driver, or look for an inverting level shifter", bus, _flipped("dc"))  # fmt: skip
+    for a, b in pairs:
+        yield swap(a, b)
+
+
+def wirings(case: AnyCase) -> Iterator[Finding]:
+    """The wiring under which the capture makes most sense, where that is much more than as wired."""
+    if case.bus.kind not in ("spi", "parallel"):
+        return
+    piece = excerpt(case.trace)
+    for reading in case.hearing.devices:
+        if reading.device.on != case.bus.name:
+            continue
+        role = "dc" if "dc" in case.bus.lines else "rs"
+        framing = case.rig.target(reading.device).framing
+        now = sense(reading.part, reading.chips) - broken(case, reading) - unmet(case, reading, reading.chips)
+        if not case.moves("sck") and not any(case.moves(role) for role in CLOCKS["parallel"]):
+            return
+        marked = WRAPS[framing].marked and framing != "nine-bit"
+        if marked and case.line(role) is not None and not case.moves(role) and case.words >= 4:
+            yield _dc_stuck(case, reading, role, now)
+            return
+        if now >= 0.9:
+            case.rule_out("wiring.swapped-lines", f"'{reading.device.name}' understands what it gets as wired")
+            continue
+        tried: list[tuple[float, Wiring]] = []
+        for wiring in hypotheses(case):
+            if any(not case.moves(line) for line in wiring.lines) and wiring.code != "wiring.reversed-bus":
+                continue  # a line that never moves is not explained by another place for it
+            own = _under(piece, case.rig, reading, wiring)
+            if own is not None:
+                tried.append((sense(reading.part, own) - unmet(case, reading, own), wiring))
+        tried.sort(key=lambda entry: -entry[0])
+        if (
+            tried
+            and tried[0][0] >= now + GAIN * (1 - now)
+            and tried[0][0] >= 0.7
+            and _brought_up(piece, case.rig, reading, tried[0][1])
+        ):
+            best = [wiring for score, wiring in tried if score >= tried[0][0] - 0.02]
+            if best[0].code == "frame.wrong-spi-mode" and any(True for _ in mode(case)):
+                return  # the edges tell it by themselves
+            for wiring in best[:2]:
+                yield Finding(
+                    wiring.code, wiring.summary, wiring.remedy, confidence="certain" if len(best) == 1 else "likely", device=reading.device.name,
+                    lines=[case.bus.lines[role] for role in wiring.lines], start=case.trace.seconds(piece.start), end=case.trace.seconds(case.trace.end),
+                    evidence={"as wired": f"{now:.0%} of what it gets makes sense", "so": f"{tried[0][0]:.0%}"}, explains=EVERYTHING,
+                )  # fmt: skip
+
+
+def _dc_stuck(case: AnyCase, reading: DeviceReading, role: str, now: float) -> Finding:
+    name = case.bus.lines[role]
+    level = int(case.trace.level_at(case.line(role) or 0, np.array([case.trace.end - 1]))[0])
+    shown = "high, so the part takes every command for data" if level else "low, so the part takes all data for commands"
+    return Finding(
+        "frame.dc-stuck", f"'{name}' ({role.upper()}) never moves and is {shown}",
+        f"check that the driver sets {name} ahead of each transfer, that the pin is an output, and follow the wire to the display",
+        device=reading.device.name, lines=[name], start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end),
+        evidence={"words": case.words, "as wired": f"{now:.0%} of what it gets makes sense"}, explains=[*EVERYTHING, "wiring.stuck-line"],
+    )  # fmt: skip
+
+
+def _under(piece: Trace, rig: Rig, reading: DeviceReading, wiring: Wiring) -> list[Commands] | None:
+    """The commands under a hypothesis; None where it cannot even be decoded."""
+    other = Rig(bus=[wiring.bus], device=[reading.device])
+    try:
+        found = payloads(piece, other, wiring.bus)[reading.device.name]
+    except (HushedError, KeyError, ValueError):
+        return None
+    return [commands(reading.part, wiring.turned(own) if wiring.turned else own) for own in found]
+
+
+def _brought_up(piece: Trace, rig: Rig, reading: DeviceReading, wiring: Wiring) -> bool:
+    """Whether a bring-up appears under a hypothesis: without one, sense may be chance."""
+    own = _under(piece, rig, reading, wiring) or []
+    seen = {reading.part.command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
+    return len(seen & set(reading.part.start_up)) >= min(3, max(1, len(reading.part.start_up)))
+
+
+def mode(case: AnyCase) -> Iterator[Finding]:
+    """The edge at which data change, against the mode that the rig says: told by the wires alone, whatever they carry."""
+    bus = case.bus
+    select = next((case.line(role) for role in ("cs", "cs1") if case.line(role) is not None), None)
+    sck, mosi = case.line("sck"), case.line("mosi")
+    if bus.kind != "spi" or case.plan.assumed or select is None or sck is None or mosi is None or case.words < 4:
+        return
+    piece = excerpt(case.trace)
+    found, clear = mode_of(piece, sck, mosi, spans_of(piece, select, 1 if bus.select == "high" else 0))
+    same = (found in (0, 3)) == (bus.mode in (0, 3))
+    if not same and clear > 0.95 and not any(sense(reading.part, reading.chips) >= 0.9 for reading in case.hearing.devices):
+        edge = "rising" if bus.mode in (0, 3) else "falling"
+        yield Finding(
+            "frame.wrong-spi-mode", f"data change at the {edge} edge of the clock, where mode {bus.mode} samples them: the driver sends in mode {found}",
+            f"set the driver's bus to mode {bus.mode} (clock polarity {bus.mode >> 1}, phase {bus.mode & 1}), or correct the rig's mode",
+            lines=[bus.lines["sck"], bus.lines["mosi"]], start=case.trace.seconds(piece.start), end=case.trace.seconds(piece.end),
+            evidence={"data changes clear of the other edge": f"{clear:.0%}"}, explains=[*EVERYTHING, "frame.bit-order", "wiring.inverted-line"],
+        )  # fmt: skip
+    elif same:
+        case.rule_out("frame.wrong-spi-mode", f"data are at rest where mode {bus.mode} samples them")
+
+
+def truncated(case: AnyCase) -> Iterator[Finding]:
+    """Transfers that end in mid-word."""
+    for channel in case.hearing.channels:
+        if channel.kind != "spi" or not channel.select or len(channel.table) < 2:
+            continue
+        broken = np.flatnonzero(channel.table.spare[:-1] > 0)
+        if len(broken):
+            first = int(broken[0])
+            yield Finding(
+                "frame.truncated-word", f"{len(broken):,} of {len(channel.table):,} transfers end in mid-word: the clocks are no multiple of {channel.bits}",
+                "look for a select that ends too early, for clocks lost to a slow or noisy edge, "
+                "and whether the driver's words have as many bits as the part's",
+                confidence="likely", lines=[case.bus.lines[role] for role in (channel.select, "sck") if role in case.bus.lines],
+                start=case.trace.seconds(int(channel.table.start[first])), end=case.trace.seconds(int(channel.table.end[int(broken[-1])])), count=len(broken),
+                evidence={"bits_left_over": int(channel.table.spare[first])}, explains=["setup.unknown-command", "setup.undocumented-value"],
+            )  # fmt: skip
+        else:
+            case.rule_out("frame.truncated-word", f"all {len(channel.table):,} transfers are whole words of {channel.bits} bits")
+
+
+RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [still, mode, wirings, truncated]
