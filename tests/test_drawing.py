@@ -21,7 +21,7 @@ from hushed_wire.picture.guess import guesses, header_of
 from hushed_wire.picture.motion import changed_boxes, windows
 from hushed_wire.picture.text_art import read_art, write_art
 from hushed_wire.picture.truth import in_digits, wiring_of
-from hushed_wire.sequence.numbers import shown
+from hushed_wire.sequence.numbers import bcd, shown
 from support import demo, program, program_json, scratch
 from test_buses import SPI, WIDE, bus, device
 
@@ -93,6 +93,8 @@ class EveryPanel(unittest.TestCase):
                 )
                 done = program("rehearse", "all.hush", "--rig", "rig.toml", "-o", "all.vcd", cwd=FOLDER)
                 self.assertEqual(done.returncode, 0, done.stderr)
+                told = program_json("decode", "all.vcd", "--rig", "rig.toml", cwd=FOLDER)["commands"]
+                self.assertNotIn("unknown", {entry["name"] for entry in told})
                 done = program("screen", "all.vcd", "--rig", "rig.toml", "--format", "json", "--picture", "glass.png", cwd=FOLDER)
                 self.assertEqual(done.returncode, 0, done.stderr)
                 expected = np.asarray(Image.open(FOLDER / "in.png"))
@@ -191,6 +193,24 @@ class Products(unittest.TestCase):
         self.assertRegex(done.stdout.decode(), r"the first costs 1,030 bytes, those after it 14 to 67,")
         program("pack", "--text", "GATE", "--part", "ssd1306", "--scroll", "up", "--picture", "up.gif", "-q", cwd=FOLDER)
         self.assertEqual(Image.open(FOLDER / "up.gif").n_frames, 64 + 7 + 1)
+        program(
+            "pack",
+            "--text",
+            "GATE",
+            "--part",
+            "max7219",
+            "--panel",
+            "8x8",
+            "--scroll",
+            "left",
+            "--by",
+            "8",
+            "--picture",
+            "n.png",
+            "-q",
+            cwd=FOLDER,
+        )
+        self.assertTrue((FOLDER / "n-0003.png").exists())
         picture_now = np.eye(16, dtype=bool)
         moved = list(windows(picture_now, (8, 16), "down", 4))
         np.testing.assert_array_equal(moved[-1], np.zeros((8, 16)))
@@ -293,6 +313,7 @@ class Numbers(unittest.TestCase):
             ("0xA5", {"as": "bits", "width": 8, "group": 4, "marks": "#.", "gap": "_"}, "#.#._.#.#"), ("5", {"as": "bits"}, "101"),
         ):  # fmt: skip
             self.assertEqual(shown(word, fields), text)  # type: ignore[arg-type]
+        self.assertEqual((bcd("1925"), bcd("925")), (b"\x19\x25", b"\x09\x25"))
         for word, fields in (("1234", {"width": 3}), ("-1", {"sign": "none"}), ("256", {"as": "hex", "width": 2}), ("x", {}), ("1e400", {}), ("nan", {}),
                              ("3", {"as": "roman"}), ("1.5", {"as": "hex"}), ("9", {"as": "bits", "marks": "#"})):  # fmt: skip
             with self.assertRaises(HushedError):

@@ -66,7 +66,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--as", dest="kind", choices=KINDS, help="what is made (default: as -o's name tells, else view: a look at it)"
     )
     parser.add_argument("--name", metavar="NAME", help="name of the array (default: from the file's name)")
-    parser.add_argument("--picture", metavar="FILE", help="what the glass shows, as a PNG, or a GIF of all frames")
+    parser.add_argument(
+        "--picture", metavar="FILE", help="what the glass shows: a PNG (of several frames NAME-0000.png and so on), or a GIF"
+    )
     parser.add_argument("--marks", action="store_true", help="mark the boundaries of bytes in the picture")
     options.add_text(parser)
 
@@ -221,7 +223,12 @@ def _picture(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]])
             owner = layouts.byte_map(place.layout, *drawing.native(frames[0], place).shape[:2])
             if place.part is not None:
                 owner = layouts.as_seen(owner, place.panel)
-        replace_file(args.picture, [grid_png(frames[0], bits, owner)])
+        from pathlib import Path
+
+        target = Path(args.picture)
+        for number, frame in enumerate(frames):
+            name = target if len(frames) == 1 else target.with_name(f"{target.stem}-{number:04d}{target.suffix}")
+            replace_file(name, [grid_png(frame, bits, owner)])
     else:
         raise HushedError("a picture is a PNG, or a GIF of all frames", where=args.picture, remedy="end its name in .png or .gif")
 

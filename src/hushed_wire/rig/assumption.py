@@ -171,7 +171,7 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
             out.append(_device(part, _meant(part, tried), options, assumed, answers=False))
     if not out and called:
         # An address in its 8-bit form tells which part was meant.
-        for part in parts:
+        for part in [part for part in parts if part.panels]:
             meant = [
                 address
                 for address in (part.i2c.addresses if part.i2c else [])
@@ -218,6 +218,12 @@ def _device(
         how = f"{address:#04x} answers" if answers else f"{address:#04x} was meant"
         assumed[f"part at {address:#04x}"] = f"the part is {part.name}, as {how}" + (
             " and its bytes read as commands of that part" if answers else ""
+        )
+    if not part.panels:
+        raise HushedError(
+            f"{part.name} is a bridge and shows nothing",
+            where="--part",
+            remedy="write a rig with what hangs behind it; see docs/rig.md",
         )
     panel = options.panel or fitting[0] or next(iter(part.panels))
     if panel not in part.panels:
