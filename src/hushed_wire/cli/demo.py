@@ -88,7 +88,14 @@ def tour(folder: Path, color: str) -> None:
             ["screen", "pump-room.vcd", "--rig", "pump-room.toml"],
         ),
         ("Eight digits.", ["screen", "wheelhouse.vcd", "--rig", "wheelhouse.toml"]),
+        ("A picture as the bytes that display memory wants.", ["pack", "tide.pbm", "--part", "ssd1306", "-o", "tide.c"]),
+        (
+            "Which output lights which segment, for any wiring?",
+            ["glyphs", "seven-segments", "--wiring", "g f e d c b a dp", "--text", "4.2"],
+        ),
         ("What was said, and what it means to the controller.", ["decode", "healthy.vcd", *rig]),
+        ("An SPI bus, without a rig: its lines by their names, the part by its commands.", ["decode", "handheld.vcd"]),
+        ("Where was the contrast set, and where did the bus rest?", ["find", "healthy.vcd", "command=contrast or gap>2ms", *rig]),
         ("What the glass showed.", ["screen", "healthy.vcd", *rig, "--picture", "glass.png"]),
         (
             "Waveforms with words over them, as a figure.",
@@ -97,6 +104,11 @@ def tour(folder: Path, color: str) -> None:
         ("Is anything wrong? Without a rig the tool says what it assumed.", ["diagnose", "healthy.vcd"]),
         *((f"The fault: {r.story}.", ["diagnose", r.name, *rig]) for r in CAPTURES if "healthy" not in r.name),
         ("What that wrong set-up looks like on the glass.", ["screen", "other-panel.vcd", *rig]),
+        (
+            "Two wires of an SPI bus are exchanged.",
+            ["rehearse", "handheld.hush", "--rig", "handheld.toml", "--mishap", "swap:DIN,DC", "-o", "spi-swapped.vcd"],
+        ),
+        ("The wiring under which it makes sense is named.", ["diagnose", "spi-swapped.vcd", "--rig", "handheld.toml"]),
         (
             "Any mishap can be rehearsed.",
             ["rehearse", "tide.hush", *rig, "--mishap", "swap:SCL,SDA", "--rate", "10MHz", "-o", "rehearsed.vcd"],
