@@ -218,7 +218,7 @@ def wirings(case: AnyCase) -> Iterator[Finding]:
                 yield Finding(
                     wiring.code, wiring.summary, wiring.remedy, confidence="certain" if len(best) == 1 else "likely", device=reading.device.name,
                     lines=[case.bus.lines[role] for role in wiring.lines], start=case.trace.seconds(piece.start), end=case.trace.seconds(case.trace.end),
-                    evidence={"as wired": f"{now:.0%} of what it gets makes sense", "so": f"{tried[0][0]:.0%}"}, explains=EVERYTHING,
+                    evidence={"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{tried[0][0]:.0%}"}, explains=EVERYTHING,
                 )  # fmt: skip
 
 
