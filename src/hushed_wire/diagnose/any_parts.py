@@ -11,6 +11,7 @@ from ..finding import Finding
 from ..rig import DeviceReading
 from ..sequence.examine import RULES as SEQUENCE_RULES
 from .any_case import EVERYTHING, POWERED, AnyCase, sense, timed
+from .picture import beyond
 
 __all__ = ["RULES", "all_good"]
 
@@ -100,12 +101,7 @@ def all_good(case: AnyCase) -> Iterator[Finding]:
         glass = reading.glass()
         if not any(len(chip) for chip in reading.chips) or not glass.shown or not _anything(glass):
             continue
-        looks = ["the supply under load, and ground"]
-        for hint in reading.part.beyond:
-            value = reading.memory.register(hint.register) if hint.register else None
-            fits = all(str(getattr(reading.panel, key)) == wanted for key, wanted in hint.panel.items())
-            if fits and (not hint.register or (isinstance(value, int) and value < hint.below)):
-                looks.append(hint.look.format(value=value))
+        looks = beyond(reading)
         yield Finding(
             "picture.all-traffic-good", f"on '{reading.device.name}', wires, set-up and picture are right; the panel should show what hushed-wire screen shows",
             "if it stays dark, look at " + "; ".join(looks), device=reading.device.name,

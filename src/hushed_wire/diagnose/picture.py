@@ -10,7 +10,7 @@ from ..finding import Finding
 from ..rig import DeviceReading
 from .case import Case
 
-__all__ = ["RULES", "all_good"]
+__all__ = ["RULES", "all_good", "beyond"]
 
 
 def memory(case: Case) -> Iterator[Finding]:
@@ -70,18 +70,24 @@ def _ranges(numbers: np.ndarray) -> str:
     return ", ".join(shown[:4]) + (" …" if len(shown) > 4 else "")
 
 
+def beyond(reading: DeviceReading) -> list[str]:
+    """What to look at when everything on the wires is right, for this panel and what it was told."""
+    looks = ["the supply under load, and ground"]
+    for hint in reading.part.beyond:
+        value = reading.memory.register(hint.register) if hint.register else None
+        fits = all(str(getattr(reading.panel, key)) == wanted for key, wanted in hint.panel.items())
+        if fits and (not hint.register or (isinstance(value, int) and value < hint.below)):
+            looks.append(hint.look.format(value=value))
+    return looks
+
+
 def all_good(case: Case) -> Iterator[Finding]:
     """Nothing wrong on the wires: what is left, for each panel. Asked only when no other rule found a fault or warning."""
     for reading in case.paged:
         glass = reading.glass()
         if not len(reading.commands) or not glass.lit.any() or not glass.shown:
             continue
-        looks = ["the supply under load, and ground"]
-        for hint in reading.part.beyond:
-            value = reading.memory.register(hint.register) if hint.register else None
-            fits = all(str(getattr(reading.panel, key)) == wanted for key, wanted in hint.panel.items())
-            if fits and (not hint.register or (isinstance(value, int) and value < hint.below)):
-                looks.append(hint.look.format(value=value))
+        looks = beyond(reading)
         lit = int(np.count_nonzero(glass.lit))
         yield Finding(
             "picture.all-traffic-good",
