@@ -46,8 +46,6 @@ def run(args: argparse.Namespace) -> int:
     try:
         spans = holds(condition, trace, listen)
     except HushedError as error:
-        if error.where == "CONDITION":
-            raise
         error.where = error.where or source.path
         raise
     if args.count:
