@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from .matrix import axes
+
 __all__ = ["Named", "named"]
 
 Named = tuple[str, dict[str, int]]
@@ -33,12 +35,18 @@ NAMES: dict[str, dict[str, re.Pattern[str]]] = {
         "latch": _any("latch", "stcp", "st_cp", "rclk", "lat", "le", "strobe"), "enable": _any("enable", "oe"),
     },
 }  # fmt: skip
+GROUP_NAMES = {"a": _any("a"), "b": _any("b"), "data": _any("r", "r1", "red")}
 DATA = re.compile(r"(?:^|[^a-z])(?:d|db|data|bit)[ _-]?(\d{1,2})$", re.IGNORECASE)
+AXES = re.compile(r"(?:^|[^a-z])(?:(row|r)|(column|col|c)|(digit|dig))[ _-]?(\d{1,2})$", re.IGNORECASE)
+SEGMENT = re.compile(r"(?:^|[^a-z])(?:segment|seg|s)[ _-]?([a-g]|dp)$", re.IGNORECASE)
 CHIPS = re.compile(r"(?:^|[^a-z])cs[ _-]?([123])$", re.IGNORECASE)
 
 
 def named(names: tuple[str, ...]) -> Named | None:
     """The bus that names tell, and its lines by role; None where they tell none, or several lines claim what a bus needs."""
+    scanned = _scanned(names)
+    if scanned is not None:
+        return scanned
     data = {f"d{found[1]}": line for line, name in enumerate(names) if (found := DATA.search(name)) and int(found[1]) < 16}
     if {"d4", "d5", "d6", "d7"} <= data.keys():
         roles = _roles("parallel", names, set(data.values()))
@@ -66,6 +74,26 @@ def named(names: tuple[str, ...]) -> Named | None:
                 continue  # modules print SCL and SDA beside their SPI pins, too
             return kind, roles
     return None
+
+
+def _scanned(names: tuple[str, ...]) -> Named | None:
+    """Rows and columns, digits and segments, or the lines of a panel with row groups."""
+    out: dict[str, int] = {}
+    for line, name in enumerate(names):
+        if found := AXES.search(name):
+            kind = "row" if found[1] else "column" if found[2] else "digit"
+            out.setdefault(f"{kind}{int(found[4])}", line)
+        elif found := SEGMENT.search(name):
+            out.setdefault(f"segment_{found[1].lower()}", line)
+    rows, columns = axes(out)
+    if (len(rows) > 1 and len(columns) > 1) or (rows and len(columns) > 6):
+        return "matrix", out
+    roles = _roles("shift", names, set())
+    for role, pattern in GROUP_NAMES.items():
+        lines = [line for line, name in enumerate(names) if line not in roles.values() and pattern.search(name)]
+        if len(lines) == 1:
+            roles.setdefault(role, lines[0])
+    return ("matrix", roles) if {"a", "b", "clock", "data", "latch", "enable"} <= roles.keys() else None
 
 
 def _roles(kind: str, names: tuple[str, ...], taken: set[int]) -> dict[str, int]:

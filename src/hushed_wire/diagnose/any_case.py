@@ -28,7 +28,7 @@ __all__ = ["CLOCKS", "EVERYTHING", "GAIN", "POWERED", "AnyCase", "broken", "sens
 POWERED = Fraction(3600)  # seconds that the part is taken to be powered when the capture starts: power-on is not in it
 MOST_RULED = 400  # commands to which a part's rules are held under each hypothesis
 GAIN = 0.4  # by how much a wiring has to make more sense to be named
-CLOCKS = {"spi": ("sck",), "parallel": ("e", "wr", "e2"), "shift": ("clock",), "i2c": ("scl",)}
+CLOCKS = {"spi": ("sck",), "parallel": ("e", "wr", "e2"), "shift": ("clock",), "i2c": ("scl",), "matrix": ()}
 
 
 @dataclass

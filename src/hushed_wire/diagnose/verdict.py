@@ -11,7 +11,7 @@ from ..finding import SEVERITIES, Finding
 from ..part import load
 from ..rig import Setup
 from ..trace import Trace
-from . import address, any_parts, any_wires, capture, picture, setup, timing, wiring
+from . import address, any_parts, any_scan, any_wires, capture, picture, setup, timing, wiring
 from .any_case import AnyCase
 from .case import Case
 
@@ -52,7 +52,7 @@ def diagnose(trace: Trace, plan: Setup) -> Diagnosis:
 def _any_bus(trace: Trace, plan: Setup, wires: Diagnosis | None) -> Diagnosis:
     """Other buses than I2C, and what is behind bridges. wires: what is known of the I2C bus ahead of a bridge."""
     case = AnyCase(trace, plan)
-    kept, hidden = compete([finding for rule in [*any_wires.RULES, *any_parts.RULES] for finding in rule(case)])
+    kept, hidden = compete([finding for rule in [*any_wires.RULES, *any_scan.RULES, *any_parts.RULES] for finding in rule(case)])
     if not any(finding.severity != "note" for finding in kept):
         kept += list(any_parts.all_good(case))
     kept.sort(key=Finding.rank, reverse=True)

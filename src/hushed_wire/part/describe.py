@@ -120,10 +120,27 @@ class Levels(msgspec.Struct, forbid_unknown_fields=True):
     source: str
 
 
+class Groups(msgspec.Struct, forbid_unknown_fields=True):
+    """A panel that takes its rows in groups, its columns from a register. lit: the level of a bit that lights. enable: the level
+
+    that lets it light. block: bits for one row before the next row of the group has its turn; first_row, first_column: which of
+    a group's rows, and of a block's columns, goes in first.
+    """
+
+    lit: Literal["low", "high"]
+    enable: Literal["low", "high"]
+    block: int
+    first_row: Literal["top", "bottom"]
+    first_column: Literal["left", "right"]
+    source: str
+
+
 class Memory(msgspec.Struct, forbid_unknown_fields=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
-    kind: paged, character, digit, pixel or port. wrap: what the pointer does behind the last column of a page. chips: how
+    kind: paged, character, digit, pixel, port or scanned (LEDs without a chip).
+
+    wrap: what the pointer does behind the last column of a page. chips: how
     many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes.
     """
 
@@ -138,6 +155,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True):
     area: dict[str, list[str]] = {}
     rom: str = ""
     layout: Layout | None = None
+    groups: Groups | None = None
 
 
 class Oscillator(msgspec.Struct, forbid_unknown_fields=True):

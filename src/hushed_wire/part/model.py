@@ -133,6 +133,7 @@ MODELS = {
     "digit": ("digit", "DigitMemory"),
     "pixel": ("pixel", "PixelMemory"),
     "port": ("port", "Port"),
+    "scanned": ("scanned", "ScannedMemory"),
 }
 
 

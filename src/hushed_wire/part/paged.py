@@ -30,12 +30,14 @@ class Glass:
     """What the panel shows. lit: (height, width) bool. written: (height, width) bool, its memory was written.
 
     shown: whether the controller drives the glass at all. scrolling: the picture moves, its phase is an estimate.
+    light: (height, width) brightness from 0 to 1 of scanned LEDs, by how long each was on.
     """
 
     lit: NDArray[np.bool_]
     written: NDArray[np.bool_]
     shown: bool
     scrolling: bool = False
+    light: NDArray[np.float32] | None = None
 
 
 class Memory(Journal):

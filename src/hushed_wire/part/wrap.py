@@ -96,6 +96,11 @@ def _loads(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
     return [Transfer(((False, bytes([byte])),), send.chips) for send in sends for byte in send.raw]
 
 
+def _pictures(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Each send is a picture, scanned until the next one."""
+    return [Transfer(((True, send.raw),)) for send in sends]
+
+
 def _opcode(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
     """An opcode with the part's address goes ahead (MCP23S17 datasheet, "SPI Operations"): 0100 A2 A1 A0 and 0 to write."""
     opcode = bytes([0x40 | (address & 7) << 1])
@@ -115,6 +120,7 @@ WRAPS: dict[str, Framing] = {
     "nibbles": Framing("parallel", 4, _marked),
     "dc-parallel": Framing("parallel", 8, _marked),
     "load": Framing("shift", 8, _loads, marked=False),
+    "scan": Framing("matrix", 8, _pictures, marked=False),
 }
 
 BUS_OF = {name: framing.bus for name, framing in WRAPS.items()}

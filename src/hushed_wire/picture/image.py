@@ -90,6 +90,9 @@ def glass_png(glass: Glass, panel: Panel, scale: int = 8) -> bytes:
         tint = np.broadcast_to((colours[::-1] if panel.rotate == 180 else colours)[:, None], picture.shape)
     lit = glass.lit
     picture[lit] = tint[lit] if glass.shown else (tint[lit] * 0.22).astype(np.uint8)
+    if glass.light is not None:  # what is on for half as long is about three quarters as bright to the eye
+        share = glass.light[..., None] ** 0.45
+        picture = (np.array(DARK) * (1 - share) + tint * share).astype(np.uint8)
     large = picture.repeat(scale, axis=0).repeat(scale, axis=1)
     if scale >= 4:
         large[scale - 1 :: scale] = (large[scale - 1 :: scale] * 0.6).astype(np.uint8)

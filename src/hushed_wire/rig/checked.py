@@ -6,6 +6,7 @@ from collections.abc import Callable
 from fractions import Fraction
 from typing import Any
 
+from ..bus.matrix import GROUPED, axes
 from ..errors import HushedError, nearest
 from ..part import Part, load
 from ..units import parse
@@ -31,7 +32,7 @@ def check(rig: Rig, where: str, lenient: bool = False) -> None:
     if not rig.bus:
         fail("bus", "the rig has none", "add a [[bus]] with name, kind and lines")
     for bus in rig.bus:
-        _check_bus(bus, where, lenient, fail)
+        _check_bus(rig, bus, where, lenient, fail)
     places = [bus.name for bus in rig.bus] + [bridge.name for bridge in rig.bridge]
     for bridge in rig.bridge:
         _check_bridge(rig, bridge, places, fail)
@@ -61,7 +62,7 @@ def check(rig: Rig, where: str, lenient: bool = False) -> None:
 Fail = Callable[[str, str, str], None]
 
 
-def _check_bus(bus: Bus, where: str, lenient: bool, fail: Fail) -> None:
+def _check_bus(rig: Rig, bus: Bus, where: str, lenient: bool, fail: Fail) -> None:
     key = f"bus '{bus.name}'"
     if bus.clock:
         _quantity(bus.clock, "Hz", f"{where}: {key}: clock")
@@ -73,7 +74,8 @@ def _check_bus(bus: Bus, where: str, lenient: bool, fail: Fail) -> None:
         fail(f"{key}: driver.longest_write", "a control byte and at least one more have to fit", "2 or more, or 0 for no limit")
     if bus.kind not in ROLES:
         return
-    allowed = ROLES[bus.kind] + OPTIONAL_ROLES[bus.kind]
+    direct = {role for bridge in rig.bridge if bridge.on == bus.name for role in bridge.direct}
+    allowed = (*ROLES[bus.kind], *OPTIONAL_ROLES[bus.kind], *sorted(direct))
     for role in bus.lines:
         if role not in allowed:
             fail(f"{key}: lines.{role}", f"a bus of kind {bus.kind} has no such role", nearest(role, allowed))
@@ -84,8 +86,20 @@ def _check_bus(bus: Bus, where: str, lenient: bool, fail: Fail) -> None:
             fail(f"{key}: lines", f"the role '{role}' is missing", f'add {role} = "name of the line in the capture"')
     if bus.kind == "parallel" and not {"e", "wr"} & set(bus.lines):
         fail(f"{key}: lines", "the role 'e' (or 'wr') is missing", 'add e = "name of the line in the capture"')
+    if bus.kind == "matrix":
+        _check_matrix(f"{key}: lines", set(bus.lines), fail)
     if len(set(bus.lines.values())) < len(bus.lines):
         fail(f"{key}: lines", "one line plays two roles", "each role needs a line of its own")
+
+
+def _check_matrix(key: str, roles: set[str], fail: Fail) -> None:
+    """Rows and columns, or what a panel with row groups has."""
+    if set(GROUPED) <= roles:
+        return
+    rows, columns = axes(dict.fromkeys(roles, 0))
+    if not rows or not columns:
+        missing = "rows (row0 … or digit0 …)" if not rows else "columns (column0 … or segment_a …)"
+        fail(key, f"there are no {missing}", "name them, or a, b, clock, data, latch and enable of a panel with row groups")
 
 
 def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> None:
@@ -107,14 +121,22 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
     pins = pins_of(part, bridge.count)
     if not pins:
         fail(f"{key}: part", f"{bridge.part} is no bridge", "bridges are expanders and shift registers, like pcf8574 or 74hc595")
-    kind = kind_of(set(bridge.drives))
+    kind = kind_of({*bridge.drives, *bridge.direct})
     allowed = ROLES.get(kind, ()) + OPTIONAL_ROLES.get(kind, ())
+    if kind == "matrix":
+        _check_matrix(f"{key}: drives", {*bridge.drives, *bridge.direct}, fail)
+    root = next((bus for bus in rig.bus if bus.name == _root(rig, bridge)), None)
+    for role in bridge.direct:
+        if root is not None and role not in root.lines:
+            fail(f"{key}: direct", f"bus '{root.name}' has no line for '{role}'", f'add {role} = "name of the line" to its lines')
     used: dict[str, str] = {}
     for role, pin in bridge.drives.items():
         if kind in ROLES and role not in allowed:
             fail(f"{key}: drives.{role}", f"a bus of kind {kind} has no such role", nearest(role, allowed))
         if pin not in pins:
             fail(f"{key}: drives.{role}", f"{bridge.part} has no output '{pin}'", nearest(pin, pins))
+        if role in bridge.direct:
+            fail(f"{key}: direct", f"the bridge drives '{role}' itself", "take it out of one of the two")
         if used.setdefault(pin, role) != role:
             fail(f"{key}: drives.{role}", f"output '{pin}' drives '{used[pin]}' already", "each role needs an output of its own")
     if part.i2c is not None and bridge.address not in part.i2c.addresses:
@@ -124,6 +146,14 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
             "is missing" if bridge.address is None else f"{bridge.part} cannot have {bridge.address:#04x}",
             f"it can have {possible}",
         )
+
+
+def _root(rig: Rig, bridge: Bridge) -> str:
+    """The bus at the end of a bridge's way."""
+    on = bridge.on
+    while (outer := rig.bridge_named(on)) is not None:
+        on = outer.on
+    return on
 
 
 def _check_address(key: str, device: Device, part: Part, taken: dict[tuple[str, int], str], lenient: bool, fail: Fail) -> None:

@@ -13,16 +13,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus import i2c, parallel, shift, spi
+from ..bus import i2c, matrix, parallel, shift, spi
 from ..bus.i2c_address import addresses
-from ..bus.words import Words
+from ..bus.words import START, STOP, Transactions, Words
 from ..errors import HushedError
 from ..part import FRAMINGS, Part, Payload, load
+from ..part.scanned import shape_of, to_bytes
 from ..part.wrap import WRAPS
 from ..sequence import Target
 from ..trace import Trace
+from ..trace.merge import merge
 from .hear import Channel, runs
-from .schema import Bridge, Bus, Device, Rig, kind_of, pins_of
+from .schema import Bridge, Bus, Device, Rig, behind, lamps_of, pins_of
 
 __all__ = ["payloads", "rig_lines"]
 
@@ -50,12 +52,22 @@ def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
 Lights = dict[str, tuple[Trace, int]]  # by device, the trace and line that switch its backlight
 
 
-def payloads(trace: Trace, rig: Rig, bus: Bus, lights: Lights | None = None, heard: list[Channel] | None = None) -> Payloads:
+def payloads(
+    trace: Trace,
+    rig: Rig,
+    bus: Bus,
+    lights: Lights | None = None,
+    heard: list[Channel] | None = None,
+    scans: dict[str, matrix.Scan] | None = None,
+) -> Payloads:
     """What each device of a bus, and behind its bridges, was sent.
 
     lights: filled in where a line switches a backlight. heard: the channels that were decoded on the way are added to it.
+    scans: filled in with how scanned displays are driven.
     """
-    way = _Way(rig, {} if lights is None else lights, [] if heard is None else heard)
+    way = _Way(
+        rig, {} if lights is None else lights, [] if heard is None else heard, {} if scans is None else scans, trace, bus.lines
+    )
     return way.followed(trace, bus, rig_lines(trace, bus), bus.name)
 
 
@@ -66,6 +78,9 @@ class _Way:
     rig: Rig
     lights: Lights
     heard: list[Channel]
+    scans: dict[str, matrix.Scan]
+    root: Trace
+    lines: dict[str, str]
 
     def followed(self, trace: Trace, bus: Bus, roles: dict[str, int], place: str) -> Payloads:
         """Everything that hangs on `place` (the bus's own name, or that of the bridge whose outputs `bus` describes)."""
@@ -75,12 +90,49 @@ class _Way:
             self.lights |= {device.name: (trace, roles["backlight"]) for device, _ in devices}
         out: Payloads = {}
         if bus.kind == "matrix":
-            return out
+            return self._matrix(trace, bus, roles, devices)
         states = {"i2c": self._i2c, "spi": self._spi, "parallel": self._parallel, "shift": self._shift}[bus.kind](
             trace, bus, roles, devices, bridges, out
         )
         for (bridge, part), (times, levels) in zip(bridges, states, strict=True):
-            out |= self.followed(*_outputs(trace, bridge, part, times, levels), bridge.name)
+            out |= self.followed(*self._behind(trace, roles, bridge, part, times, levels), bridge.name)
+        return out
+
+    def _behind(
+        self, trace: Trace, roles: dict[str, int], bridge: Bridge, part: Part, times: NDArray[np.int64], levels: NDArray[np.int64]
+    ) -> tuple[Trace, Bus, dict[str, int]]:
+        """A bridge's outputs, with the lines that go past it."""
+        inner = _outputs(trace, bridge, part, times, levels)
+        if bridge.direct:
+            lines = [self.root.index(self.lines[role]) for role in bridge.direct]
+            inner = merge(inner, self.root.select(lines, tuple(bridge.direct)))
+        if "enable" in roles and "enable" not in inner.names and behind(bridge).kind == "matrix":
+            inner = merge(inner, trace.select([roles["enable"]], ("enable",)))  # registers that drive nothing light nothing
+        return inner, behind(bridge), {role: number for number, role in enumerate(inner.names)}
+
+    def _matrix(self, trace: Trace, bus: Bus, roles: dict[str, int], devices: Devices) -> Payloads:
+        """Pictures of scanned displays; whatever was shown for one frame or more counts as one."""
+        out: Payloads = {}
+        for device, target in devices:
+            scan = matrix.decode(trace, roles, lamps_of(target, bus))
+            self.scans[device.name] = scan
+            lit = scan.lit()
+            rows, columns = shape_of(target.panel)
+            lit = lit[:, :rows, :columns]
+            lit = np.pad(lit, ((0, 0), (0, rows - lit.shape[1]), (0, columns - lit.shape[2])))
+            first = np.flatnonzero(np.append(True, (lit[1:] != lit[:-1]).any(axis=(1, 2))))
+            raw = [to_bytes(lit[frame], target.panel).astype(np.uint8) for frame in first.tolist()]
+            size = len(raw[0]) if raw else 1
+            value = np.concatenate([np.empty(0, np.uint8), *raw])
+            start = np.repeat(scan.frames[first], size)
+            end = np.repeat(scan.frames[np.append(first[1:], len(lit))], size)
+            owner = np.repeat(np.arange(len(first)), size)
+            out[device.name] = [Payload(value, np.ones(len(value), bool), start, start, start, owner)]
+            words = Words(value, start, end, start, np.ones(len(value), bool), np.zeros(len(value), bool))
+            each = np.arange(len(first)) * size
+            kinds = np.ones(len(first), np.uint8)
+            table = Transactions(each, each + size, start[each], end[each], kinds * START, kinds * STOP, kinds * 0)
+            self.heard.append(Channel(bus.name, "matrix", "", words, table))
         return out
 
     def _i2c(
@@ -200,9 +252,7 @@ def _serial_states(found: spi.SpiDecoded, bridge: Bridge, part: Part) -> States:
     return _port_states(part, words.value[mine].astype(np.uint8), words.effect[mine], owner[mine])
 
 
-def _outputs(
-    trace: Trace, bridge: Bridge, part: Part, times: NDArray[np.int64], states: NDArray[np.int64]
-) -> tuple[Trace, Bus, dict[str, int]]:
+def _outputs(trace: Trace, bridge: Bridge, part: Part, times: NDArray[np.int64], states: NDArray[np.int64]) -> Trace:
     """The bridge's outputs as a trace of roles, unknown before the first write."""
     pins = pins_of(part, bridge.count)
     names = tuple(bridge.drives)
@@ -214,10 +264,7 @@ def _outputs(
     unknown = np.zeros(len(packed), np.uint64)
     unknown[0] = (1 << len(names)) - 1
     keep = np.append(np.diff(when) > 0, True)  # of two writes at one moment the later one stays
-    roles = {role: number for number, role in enumerate(names)}
-    inner = Trace(names, when[keep], packed[keep], max(trace.end, int(when[-1]) + 1), trace.tick, unknown[keep], trace.sample)
-    bus = Bus(bridge.name, kind_of(set(names)), lines={role: role for role in names}, mode=bridge.mode, select=bridge.level)  # type: ignore[arg-type]
-    return inner, bus, roles
+    return Trace(names, when[keep], packed[keep], max(trace.end, int(when[-1]) + 1), trace.tick, unknown[keep], trace.sample)
 
 
 # ---- parts on a serial or parallel bus --------------------------------------------------------------------------------------

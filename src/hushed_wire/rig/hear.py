@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bus.i2c_address import Addresses
+from ..bus.matrix import Scan
 from ..bus.words import END, START, STOP, Transactions, Words
 from ..part import commands
 from ..part.chips import model_for
@@ -44,12 +45,13 @@ class Channel:
 
 @dataclass
 class Hearing:
-    """channels: buses first, then what is behind their bridges. devices: the displays."""
+    """channels: buses first, then what is behind their bridges. devices: the displays. scans: how scanned ones are driven."""
 
     trace: Trace
     rig: Rig
     channels: list[Channel] = field(default_factory=list)
     devices: list[DeviceReading] = field(default_factory=list)
+    scans: dict[str, Scan] = field(default_factory=dict)
 
 
 def hear(trace: Trace, rig: Rig) -> Hearing:
@@ -62,7 +64,7 @@ def hear(trace: Trace, rig: Rig) -> Hearing:
     for bus in rig.bus:
         lights: dict[str, Any] = {}
         try:
-            found = payloads(trace, rig, bus, lights, out.channels)
+            found = payloads(trace, rig, bus, lights, out.channels, out.scans)
         except HushedError as error:
             missing = missing or error  # another bus of the rig may have been captured
             continue
@@ -73,6 +75,8 @@ def hear(trace: Trace, rig: Rig) -> Hearing:
             chips = [commands(target.part, own) for own in found[device.name]]
             up = all(started(target.part, own) for own in chips)
             memory = model_for(target.part, chips, float(trace.tick), up)
+            if device.name in out.scans:
+                memory.scan = out.scans[device.name]
             reading = DeviceReading(device, target.part, target.panel, chips[0], memory, up, lights.get(device.name))
             reading.chips = chips
             out.devices.append(reading)

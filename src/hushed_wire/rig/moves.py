@@ -8,15 +8,16 @@ with a margin; `haste` shortens them on purpose.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus import parallel, shift, spi
+from ..bus import matrix, parallel, shift, spi
 from ..errors import HushedError
 from ..part import Part, load
 from ..part.wrap import WRAPS, Send, Transfer, transfers
@@ -24,13 +25,16 @@ from ..sequence import Step, Target
 from ..trace import Trace
 from ..trace.model import word_type
 from ..units import parse
-from .schema import Bridge, Bus, Device, Rig, kind_of, pins_of
+from .schema import Bridge, Bus, Device, Rig, behind, kind_of, lamps_of, pins_of
 
 __all__ = ["REST", "TICK", "Move", "Mover", "encode_moves"]
 
 TICK = Fraction(1, 10**9)
 REST = Fraction(20, 10**6)  # a driver's pause between two transfers
+LOOK = Fraction(1, 10)  # for which a picture without a wait is scanned
 MARGIN = Fraction(5, 4)  # on the parts' minimum times
+IDLE_HIGH = ("reset", "backlight", "enable")  # lines beside a bus that rest high; others as they are first set
+REFRESH = Fraction(100)  # frames a second of scanned LEDs, where nothing else is said
 USUAL = {"spi": Fraction(1_000_000), "shift": Fraction(1_000_000)}
 
 
@@ -55,6 +59,7 @@ class Move:
     select: str = ""
     address: int | None = None
     levels: tuple[tuple[str, bool], ...] = ()
+    lasts: int = 0  # ticks for which a scanned display shows it
 
 
 class Mover:
@@ -68,6 +73,7 @@ class Mover:
         self.ports: dict[str, int] = {bridge.name: self._at_rest(bridge) for bridge in rig.bridge}
         self.rest = REST  # that the next step has to keep
         self.owed: dict[str, int] = {}  # ticks of rest that a bridge's outputs still have to keep
+        self.straight: dict[str, tuple[tuple[str, bool], ...]] = {}  # levels of the lines that go past a bridge
         self.begun: set[str] = set()  # bridges whose pins have been made outputs
 
     def _at_rest(self, bridge: Bridge) -> int:
@@ -77,7 +83,7 @@ class Mover:
 
     def moves(self, steps: list[Step], bus: Bus) -> Iterator[Move]:
         """The moves on a bus; steps of devices on other buses are refused."""
-        for step in steps:
+        for step in _held(steps, self.targets):
             target, device = self.targets[step.device], self.devices[step.device]
             root, bridges = self.rig.way_to(device)
             if root.name != bus.name:
@@ -93,7 +99,10 @@ class Mover:
             yield from own
             # On a parallel bus each word has its rest behind it already.
             busy = Fraction(0) if target.bus_kind == "parallel" else step.takes * Fraction(11, 10)
-            self.rest += max(step.wait, busy) * self.haste
+            if target.framing == "scan" and step.sends:
+                self.rest = Fraction(0)  # a scan goes on until the next picture
+            else:
+                self.rest += max(step.wait, busy) * self.haste
 
     @staticmethod
     def _ticks(seconds: Fraction) -> int:
@@ -111,6 +120,11 @@ class Mover:
                     )
             yield Move(device.name, levels=step.levels)
         room = bus.driver.longest_write if bus.driver.longest_write and bridge is None else 1 << 30
+        if target.framing == "scan":
+            raw = np.frombuffer(step.sends[-1].raw if step.sends else b"", np.uint8).astype(np.uint32)
+            if len(raw):
+                yield Move(device.name, raw, np.ones(len(raw), bool), lasts=self._ticks(step.wait))
+            return
         wrapped = transfers(target.framing, step.sends, device.address or 0, room)
         for number, plain in enumerate(wrapped):
             transfer = _in_chain(plain, target)
@@ -170,7 +184,6 @@ class Mover:
         part = load(bridge.part)
         pins = pins_of(part, bridge.count)
         where = {role: pins[pin] for role, pin in bridge.drives.items()}
-        kind = kind_of(set(bridge.drives))
         framing = part.framings[0]
         outer = self.rig.bridge_named(bridge.on)
         if bridge.name not in self.begun:
@@ -179,7 +192,8 @@ class Mover:
                 yield from self._written(
                     bridge, framing, part, [Send(False, b"\x00\x00"), Send(False, b"\x01\x00")], 0, outer, bus
                 )
-        roles = {role: number for number, role in enumerate(role for role in where if role not in ("reset", "backlight"))}
+        every = [*(role for role in where if role not in ("reset", "backlight")), *bridge.direct]
+        roles = {role: number for number, role in enumerate(every)}
         took = self._one_write(bridge, outer, bus)
         for move in moves:
             beside = tuple(entry for entry in move.levels if entry[0] not in where)
@@ -192,17 +206,30 @@ class Mover:
                 if role in where:
                     state = state & ~(1 << where[role]) | level << where[role]
             states, gaps, rest = [state], [0], 0
+            straight: list[tuple[tuple[str, bool], ...]] = []
             if len(move.words):
-                inner = Bus("", kind, lines={role: role for role in roles}, mode=bridge.mode, select=bridge.level)  # type: ignore[arg-type]
-                trace = encode_moves([_without_rest(move)], inner, self._part(move.device), roles, tuple(roles), lead=1)
-                fixed = state & ~sum(1 << where[role] for role in roles)
+                inner = behind(bridge)
+                target = self.targets.get(move.device)
+                trace = encode_moves(
+                    [_without_rest(move)], inner, self._part(move.device), roles, tuple(roles), lead=1, target=target
+                )
+                fixed = state & ~sum(1 << where[role] for role in roles if role in where)
                 spread = np.full(len(trace.levels), fixed, np.int64)
                 for role, number in roles.items():
-                    spread |= (trace.levels.astype(np.int64) >> number & 1) << where[role]
+                    if role in where:
+                        spread |= (trace.levels.astype(np.int64) >> number & 1) << where[role]
                 states, gaps = spread.tolist(), [0, *np.diff(trace.times).tolist()]
                 rest = trace.end - int(trace.times[-1])
-            for state, gap in zip(states, gaps, strict=True):
+                straight = [
+                    tuple((role, bool(level >> roles[role] & 1)) for role in bridge.direct) for level in trace.levels.tolist()
+                ]
+            for number, (state, gap) in enumerate(zip(states, gaps, strict=True)):
                 owed += gap
+                if straight and (now := straight[number]) != self.straight.get(bridge.name):
+                    changed = tuple(set(now) - set(self.straight.get(bridge.name, ())))
+                    self.straight[bridge.name] = now
+                    yield Move(move.device, gap=owed, levels=tuple(sorted(changed)))
+                    owed = 0
                 if state == self.ports[bridge.name]:
                     continue
                 sends = self._port_write(part, self.ports[bridge.name], state, bridge.count)
@@ -282,8 +309,29 @@ class Mover:
             )
 
 
+def _held(steps: list[Step], targets: dict[str, Target]) -> Iterator[Step]:
+    """Steps of scanned displays with the waits behind them: a picture is scanned while the driver waits, the last one for a while.
+
+    What is drawn over without a wait between is never seen.
+    """
+    pending: Step | None = None
+    for step in steps:
+        if targets[step.device].framing != "scan":
+            yield step
+        elif pending is not None and not step.sends:
+            pending = msgspec.structs.replace(pending, wait=pending.wait + step.wait)
+        else:
+            if pending is not None and pending.wait:
+                yield pending
+            pending = step
+    if pending is not None:
+        yield msgspec.structs.replace(pending, wait=max(pending.wait, LOOK))
+
+
 def _without_rest(move: Move) -> Move:
-    return Move(move.device, move.words, move.data, 0, move.pauses, move.bits, move.chips, move.select, move.address)
+    return Move(
+        move.device, move.words, move.data, 0, move.pauses, move.bits, move.chips, move.select, move.address, lasts=move.lasts
+    )
 
 
 def _usual_select(bridge: Bridge | None, bus: Bus) -> str:
@@ -340,9 +388,14 @@ def encode_moves(
     lead: int = 0,
     tail: int = 0,
     clock: Fraction | None = None,
+    target: Target | None = None,
+    direct: Sequence[str] = (),
 ) -> Trace:
     """The exact trace of moves on a bus that is not I2C. roles: role to line number. Lines beside the bus move as `levels` say."""
-    beside = [role for role in roles if role in ("reset", "backlight", "enable")]
+    if bus.kind == "matrix":
+        assert target is not None
+        return _scanned(moves, bus, target, roles, names, lead, tail, clock)
+    beside = [role for role in roles if role in (*IDLE_HIGH, *direct)]
     own = {role: line for role, line in roles.items() if role not in beside}
     sizes = np.array([len(move.words) for move in moves], np.int64)
     gaps = np.array([move.gap for move in moves], np.int64)
@@ -386,6 +439,42 @@ def encode_moves(
     return _with_levels(trace, moves, start, roles, beside)
 
 
+def beat_of(bus: Bus, clock: Fraction | None = None) -> matrix.Beat:
+    """The scan of a display: the rig's clock is its refresh rate."""
+    rate = clock or (parse(bus.clock, "Hz") if bus.clock else REFRESH)
+    if not 1 <= rate <= 20_000:
+        raise HushedError(f"a refresh rate of {float(rate):g} Hz", where="--clock", remedy="of scanned LEDs it is 1 Hz to 20 kHz")
+    period = int(1 / rate / TICK)
+    return matrix.Beat(period, max(1, min(period // 400, 20_000)), max(1, min(period // 4000, 500)))
+
+
+def _scanned(
+    moves: list[Move],
+    bus: Bus,
+    target: Target,
+    roles: dict[str, int],
+    names: tuple[str, ...],
+    lead: int,
+    tail: int,
+    clock: Fraction | None,
+) -> Trace:
+    """Pictures as a driver scans them."""
+    from ..part.scanned import from_bytes
+
+    beat = beat_of(bus, clock)
+    shown = [move for move in moves if len(move.words)]
+    scans = np.array([max(1, -(-move.lasts // beat.period)) for move in shown], np.int64)
+    gaps, at, start = [move.gap for move in shown], lead, []
+    for gap, count in zip(gaps, scans.tolist(), strict=True):
+        start.append(at + gap)
+        at += gap + count * beat.period
+    pictures = np.array([from_bytes(move.words.astype(np.uint8), target.panel) for move in shown])
+    if not len(shown):
+        pictures = np.zeros((0, target.panel.height, target.panel.width), bool)
+    lamps = lamps_of(target, bus)
+    return matrix.encode(pictures, np.array(start, np.int64), scans, lamps, beat, roles, names, TICK, at + tail)
+
+
 def _in_bytes(move: Move) -> Move:
     """A move of longer words as one of bytes, the high one first."""
     each = move.bits // 8
@@ -409,7 +498,8 @@ def _with_levels(trace: Trace, moves: list[Move], start: NDArray[np.int64], role
     if not beside:
         return trace
     kind = word_type(len(trace.names))
-    at, masks = [0], [sum(1 << roles[role] for role in beside)]
+    first = {role: level for move in reversed(moves) for role, level in move.levels if role not in IDLE_HIGH}
+    at, masks = [0], [sum(1 << roles[role] for role in beside if first.get(role, True))]
     for move, when in zip(moves, start.tolist(), strict=True):
         if move.levels:
             mask = masks[-1]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..bus.matrix import GROUPED, axes
 from ..bus.role_names import named
 from ..bus.roles import best_i2c, excerpt
 from ..bus.spi_roles import SpiFit, best_spi, mode_of, spans_of, word_bits
@@ -61,6 +62,8 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
     taken = set(given.values())
     roles = {role: line for role, line in roles.items() if line not in taken and role not in given} | given
     missing = [role for role in ROLES[kind] if role not in roles]
+    if kind == "matrix" and not set(GROUPED) <= roles.keys() and not all(axes(roles)):
+        missing = ["row0" if not axes(roles)[0] else "column0"]
     if missing or (kind == "parallel" and not {"e", "wr"} & roles.keys()):
         wanted = missing[0] if missing else "e"
         has = ", ".join(trace.names[:16])
@@ -79,6 +82,8 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
         assumed["lines"] = f"the bus is {kind}: {', '.join(told)}; by {'the traffic' if fit is not None else 'the names'}"
     if kind == "spi":
         _shaped(trace, bus, roles, fit, assumed)
+    elif kind == "matrix":
+        _polarity(trace, bus, roles, assumed)
     elif kind == "parallel":
         _selected(trace, bus, roles, assumed)
     return bus
@@ -148,6 +153,22 @@ def _busier(trace: Trace, clock: int, select: int) -> int:
     return guess ^ int(high > 0.5)
 
 
+def _polarity(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> None:
+    """The level at which rows are on: of several only one is, so each has it for the shorter time. Columns tell nothing."""
+    rows, _ = axes(roles)
+    if not rows:
+        return
+    part = excerpt(trace)
+    stretch = np.diff(part.times, append=part.end)
+    high = float(np.mean([stretch[part.level_at(line, part.times) == 1].sum() / stretch.sum() for line in rows]))
+    bus.rows = "high" if high < 0.5 else "low"
+    # A common row and its columns are at opposite ends of an LED, so where rows are on when high, columns usually are when low.
+    bus.columns = "low" if bus.rows == "high" else "high"
+    assumed["levels"] = (
+        f"rows are on when {bus.rows}, by the traffic; columns when {bus.columns}, as LEDs between them need; a rig can say otherwise"
+    )
+
+
 def _selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> None:
     """The level that selects a chip of a parallel bus: that at which words come."""
     chips = [roles[role] for role in ("cs", "cs1", "cs2") if role in roles]
@@ -168,6 +189,8 @@ def _selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, 
 
 def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:
     """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them."""
+    if bus.kind == "matrix":
+        return _lamps(bus, part, panel, assumed)
     names = [part] if part else sorted(catalog_names(), key=lambda name: (name not in COMMON, name))
     piece = trace if len(trace) <= LOOKED_AT else trace.window(trace.start, int(trace.times[LOOKED_AT]))
     best: tuple[float, int, Part, Device, list[Commands]] | None = None
@@ -205,6 +228,19 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
         why = "the usual one" if device.panel == _usual(known, bus) else "as the set-up and the windows tell"
         assumed["panel"] = f"its panel is {device.panel}, {why}; say --panel for another"
     return [device]
+
+
+def _lamps(bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:
+    """Scanned LEDs: what the lines are tells what hangs on them."""
+    grouped = set(GROUPED) <= bus.lines.keys()
+    digits = any(role.startswith(("digit", "segment")) for role in bus.lines)
+    name = part or ("hub12" if grouped else "led-digits" if digits else "led-matrix")
+    known = load(name)
+    if known.memory.kind != "scanned" or (known.memory.groups is not None) != grouped:
+        raise HushedError(f"{name} cannot be on these lines", where="--part", remedy="led-matrix, led-digits or hub12 can")
+    if not part:
+        assumed["part"] = f"the LEDs are {name}, as their lines are; say --part for another"
+    return [Device(name, bus.name, name, panel=panel)]
 
 
 def _panel_of(part: Part, own: list[Commands], usual: str) -> tuple[str, int]:

@@ -22,7 +22,7 @@ from ..trace.merge import merge
 from ..trace.sampling import sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
-from .moves import REST, TICK, Move, Mover, clock_of, encode_moves, pulse_of
+from .moves import REST, TICK, Move, Mover, beat_of, clock_of, encode_moves, pulse_of
 from .schema import Bus, Rig
 from .vocabulary import Mishap, address_of, share_of
 
@@ -87,17 +87,20 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
             f"the sequence moves {count:,} words",
             remedy=f"a rehearsal holds at most {most:,}: repeat less, or rehearse a part of it",
         )
-    rests = sum(move.gap + int(move.pauses.sum()) for move in moves)
+    rests = sum(move.gap + int(move.pauses.sum()) + move.lasts for move in moves)
     if rests * TICK > LONGEST:
         raise _too_long(float(rests * TICK))
     if bus.kind == "i2c":
         return _i2c(moves, rig, bus, mishaps, clock, seed, lead)
-    part = rig.target(rig.device[[device.name for device in rig.device].index(steps[0].device)]).part
+    target = rig.target(rig.device[[device.name for device in rig.device].index(steps[0].device)])
+    part = target.part
     bridges = [bridge for bridge in rig.bridge if bridge.on == bus.name]
     if bridges and not rig.devices_on(bus):
         part = load(bridges[0].part)
     names = tuple(bus.lines.values())
-    return encode_moves(moves, bus, part, {role: k for k, role in enumerate(bus.lines)}, names, lead, lead, clock)
+    roles = {role: k for k, role in enumerate(bus.lines)}
+    direct = [role for bridge in rig.bridge for role in bridge.direct]
+    return encode_moves(moves, bus, part, roles, names, lead, lead, clock, target, direct)
 
 
 def _too_long(seconds: float) -> HushedError:
@@ -204,6 +207,9 @@ def usual_rate(rig: Rig, bus: Bus, steps: list[Step], clock: Fraction | None) ->
     if bus.kind == "parallel":
         pulse = pulse_of(part, bus, clock)
         wanted = 6 / (min(pulse.setup, pulse.width, pulse.rest) * TICK)
+    elif bus.kind == "matrix":
+        beat = beat_of(bus, clock)
+        wanted = 6 / (min(beat.gap, beat.half if "clock" in bus.lines else beat.gap) * TICK)
     else:
         wanted = USUAL_SAMPLES * clock_of(part, bus, clock)
     return min(Fraction(500_000_000), wanted)

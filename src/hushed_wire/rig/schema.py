@@ -13,6 +13,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from ..bus.matrix import GROUPED, SEGMENTS, Lamps, axes, is_role
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.wrap import BUS_OF
@@ -28,12 +29,20 @@ ROLES: dict[str, tuple[str, ...]] = {
     "spi": ("sck", "mosi"),
     "parallel": ("d4", "d5", "d6", "d7"),
     "shift": ("clock", "data"),
+    "matrix": (),
 }
 OPTIONAL_ROLES: dict[str, tuple[str, ...]] = {
     "i2c": BESIDE,
     "spi": ("miso", "cs", "cs1", "cs2", "cs3", "dc", *BESIDE),
     "parallel": (*DATA[:4], *DATA[8:], "rs", "rw", "e", "e2", "wr", "rd", "cs", "cs1", "cs2", "cs3", *BESIDE),
     "shift": ("latch", "enable", *BESIDE),
+    "matrix": (
+        *(f"{kind}{k}" for kind in ("row", "column", "digit") for k in range(32)),
+        *(f"segment_{name}" for name in SEGMENTS),
+        *GROUPED,
+        "b",
+        "enable",
+    ),
 }
 
 
@@ -64,13 +73,16 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
     bits: Literal[0, 8, 9] = 0  # of an SPI word, for parts that take either; 0: nine where there is no D/C line
     order: Literal["msb", "lsb"] = "msb"
     select: Literal["low", "high"] = "low"  # the level that selects
+    rows: Literal["low", "high"] = "high"  # the level at which a row (or digit) of scanned LEDs is on
+    columns: Literal["low", "high"] = "high"  # the same of a column (or segment)
 
 
 class Bridge(msgspec.Struct, forbid_unknown_fields=True):
     """A chip between a bus and what hangs on its outputs. drives: role of the bus behind it to output pin.
 
     count: how many of it in a chain; the outputs of the second go on counting behind those of the first. active: the level
-    at which what hangs on its outputs lights.
+    at which what hangs on its outputs lights. rows, columns: as of a bus. direct: roles of the bus behind it whose lines come
+    from the driver itself; they stand among the lines of the bus that the bridge hangs on.
     """
 
     name: str
@@ -84,6 +96,9 @@ class Bridge(msgspec.Struct, forbid_unknown_fields=True):
     mode: Literal[0, 1, 2, 3] = 0
     level: Literal["low", "high"] = "low"
     active: Literal["low", "high"] = "high"
+    rows: Literal["low", "high"] = "high"
+    columns: Literal["low", "high"] = "high"
+    direct: list[str] = []
 
 
 class Device(msgspec.Struct, forbid_unknown_fields=True):
@@ -150,7 +165,8 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
         """Kind, roles and word length of what a device hangs on directly."""
         bridge = self.bridge_named(device.on)
         if bridge is not None:
-            return kind_of(set(bridge.drives)), set(bridge.drives), 0
+            roles = {*bridge.drives, *bridge.direct}
+            return kind_of(roles), roles, 0
         bus = self.bus_named(device.on)
         return bus.kind, set(bus.lines), bus.bits
 
@@ -158,6 +174,8 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
         """A device with its part, its panel and its framing worked out."""
         part = load(device.part)
         kind, roles, bits = self.roles_at(device)
+        if part.memory.kind == "scanned":
+            return Target(device.name, part, scanned_panel(part, device, roles), framing_of(part, kind, roles, bits))
         chain = 1 + max(
             (other.position for other in self.device if (other.on, other.select) == (device.on, device.select)), default=0
         )
@@ -171,6 +189,8 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
 
 def kind_of(roles: set[str]) -> str:
     """The kind of bus that roles make."""
+    if any(is_role(role) for role in roles) or set(GROUPED) <= roles:
+        return "matrix"
     for kind, needed in (("parallel", {"d7"}), ("spi", {"sck", "mosi"}), ("shift", {"clock", "data"}), ("i2c", {"scl", "sda"})):
         if needed <= roles:
             return kind
@@ -235,6 +255,38 @@ def panel_of(part: Part, device: Device) -> Panel:
     return panel
 
 
+def scanned_panel(part: Part, device: Device, roles: set[str]) -> Panel:
+    """The panel of scanned LEDs: as the rig says, else as many rows and columns (or digits) as there are lines for."""
+    if device.panel or part.memory.groups is not None:
+        return panel_of(part, device)
+    rows, columns = (len(lines) for lines in axes(dict.fromkeys(roles, 0)))
+    if next(iter(part.panels.values())).form == "digits":
+        ready = {panel.width: name for name, panel in part.panels.items()}
+        if rows in ready:
+            return part.panel(ready[rows])
+        base = part.panel(next(iter(part.panels)))
+        return msgspec.structs.replace(base, name=f"{rows}-digits", width=rows, cells=[list(range(rows))[::-1]])
+    base = part.panel(next(iter(part.panels)))
+    return msgspec.structs.replace(base, name=f"{columns}x{rows}", width=columns, height=rows)
+
+
+def behind(bridge: Bridge) -> Bus:
+    """What a bridge's outputs make, and the lines that go past it: a bus, its roles for its lines."""
+    roles = {role: role for role in (*bridge.drives, *bridge.direct)}
+    kind: Any = kind_of(set(roles))
+    return Bus(bridge.name, kind, lines=roles, mode=bridge.mode, select=bridge.level, rows=bridge.rows, columns=bridge.columns)
+
+
+def lamps_of(target: Target, bus: Bus) -> Lamps:
+    """How the lines of a bus light a scanned display."""
+    groups = target.part.memory.groups
+    if groups is not None:
+        up, left = groups.first_row == "bottom", groups.first_column == "left"
+        levels = [1 if level == "high" else 0 for level in (groups.enable, groups.lit)]
+        return Lamps(levels[0], levels[1], target.panel.height, target.panel.width, groups.block, up, left)
+    return Lamps(1 if bus.rows == "high" else 0, 1 if bus.columns == "high" else 0)
+
+
 def load_rig(path: str | Path, lenient: bool = False) -> Rig:
     """Reads and checks a rig file. lenient: wiring that cannot work is let through, for the rules that explain it."""
     where = str(path)
@@ -280,7 +332,16 @@ def the_bus(rig: Rig, path: str = "the rig") -> Bus:
     )
 
 
-USUAL = (("order", "msb"), ("select", "low"), ("level", "low"), ("count", 1), ("active", "high"))
+USUAL: tuple[tuple[str, Any], ...] = (
+    ("order", "msb"),
+    ("rows", "high"),
+    ("columns", "high"),
+    ("direct", []),
+    ("select", "low"),
+    ("level", "low"),
+    ("count", 1),
+    ("active", "high"),
+)
 
 
 def rig_toml(rig: Rig) -> str:

@@ -22,7 +22,7 @@ __all__ = ["Examined", "Timed", "examine"]
 
 LATENT = Fraction(100, 10**6)
 START_UP_SEEN = 3  # distinct start-up commands that make a sequence a bring-up
-ONE_WORD = {"i2c": 9, "spi": 8, "parallel": 1, "shift": 8}
+ONE_WORD = {"i2c": 9, "spi": 8, "parallel": 1, "shift": 8, "matrix": 0}
 
 
 class Timed(msgspec.Struct):

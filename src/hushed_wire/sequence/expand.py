@@ -60,6 +60,7 @@ class State(msgspec.Struct):
     chips: dict[str, int] = {}
     counters: dict[str, Counter] = {}
     canvases: dict[str, Canvas] = {}
+    digits: dict[str, bytearray] = {}
     steps: int = 0
 
     def register(self, name: str) -> Value:

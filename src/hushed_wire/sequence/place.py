@@ -94,7 +94,7 @@ def _sent(state: State, statement: Statement, box: tuple[int, int, int, int]) ->
 
 def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """The words that bring a box (x0, y0, x1, y1) of the canvas to the panel."""
-    return {"paged": _paged, "pixel": _pixel, "digit": _dots}[state.target.part.memory.kind](state, box)
+    return {"paged": _paged, "pixel": _pixel, "digit": _dots, "scanned": _scanned}[state.target.part.memory.kind](state, box)
 
 
 def must_show_pixels(state: State) -> None:
@@ -296,6 +296,8 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
     names = target.panel.segments
     decoded = target.part.raw_of(target.part.memory.registers.get("decode", ""), state.role("decode", 0))
     out = []
+    scanned = state.target.part.memory.kind == "scanned"
+    held = state.digits.setdefault(target.name, bytearray(len(cells))) if scanned else bytearray()
     for cell, (char, point) in zip(cells[column:], glyphs, strict=False):
         if decoded >> cell & 1:
             if char.upper() not in CODE_B:
@@ -307,8 +309,11 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
                 raise HushedError(f"seven segments cannot show '{char}'", remedy="take another letter")
             lit = [*shape, *(["dp"] if point else [])]
             value = sum(1 << bit for bit, name in enumerate(names) if name in lit)
-        out += _digit_value(state, cell, value)
-    return out
+        if scanned:
+            held[cell] = value
+        else:
+            out += _digit_value(state, cell, value)
+    return [Send(True, bytes(held))] if scanned else out
 
 
 def _digit_value(state: State, cell: int, value: int) -> list[Send]:
@@ -385,6 +390,11 @@ def _dots(state: State, box: tuple[int, int, int, int]) -> list[Send]:
         for cell, value in zip(panel.cells[row], packed[row].tolist(), strict=True):
             sends += _digit_value(state, cell, value)
     return sends
+
+
+def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """LEDs without a memory: every picture is a whole one."""
+    return [Send(True, np.packbits(layout.as_mounted(canvas_of(state).pixels, state.target.panel), axis=1).tobytes())]
 
 
 def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:

@@ -21,6 +21,7 @@ MEMORY = {
     "digit": "digits or dots",
     "pixel": "colour pixels",
     "port": "output pins",
+    "scanned": "none: LEDs",
 }
 
 
@@ -118,6 +119,8 @@ def _memory(part: Part) -> list[str]:
             "",
             f"{memory.columns} bytes: digit or row 0 to {memory.columns - 1}; what a bit lights is the panel's wiring   [{memory.source}]",
         ]
+    if memory.kind == "scanned":
+        return ["", f"none: what is seen is what the lines do   [{memory.source}]"]
     if memory.kind == "pixel":
         return [
             "",

@@ -45,10 +45,18 @@ def rows_of_text(lit: NDArray[np.bool_], room: int, unicode: bool = True) -> tup
     return braille(lit), 4
 
 
+def shaded(light: NDArray[np.float32]) -> list[str]:
+    """Scanned LEDs by their brightness, two characters each, so that they are about square."""
+    level = np.where(light > 0.02, np.clip(np.ceil(light * 4 - 1e-3), 1, 4), 0).astype(np.int64)
+    return ["".join(SHADES[value] * 2 for value in row) for row in level.tolist()]
+
+
 def draw(out: Console, glass: Glass, panel: Panel) -> None:
     """Prints the glass in a frame, its lines in the colours of the panel's bands, dimmed when it is dark."""
     unicode = writes_unicode(out.file)
     lines, step = rows_of_text(glass.lit, out.width, unicode)
+    if glass.light is not None and unicode and 2 * glass.lit.shape[1] + 2 <= out.width:
+        lines, step = shaded(glass.light), 1
     colours = line_colours(panel) if panel.rotate % 180 == 0 else np.tile(line_colours(panel)[-1], (glass.lit.shape[0], 1))
     if panel.rotate == 180:
         colours = colours[::-1]

@@ -15,12 +15,13 @@ from ..rig.hear import Channel, Hearing
 from ..sequence.listing import as_hush
 from ..trace import Trace
 from ..units import show, time_column
+from .lamps import rows_table, scan_said
 from .listing import ROWS, SHOWN_BYTES, assumed, notes
 from .tables import plain_table
 
 __all__ = ["heard", "meanings_by_time", "words_of"]
 
-NAMES = {"i2c": "I2C", "spi": "SPI", "parallel": "parallel", "shift": "shift register"}
+NAMES = {"i2c": "I2C", "spi": "SPI", "parallel": "parallel", "shift": "shift register", "matrix": "scanned LEDs"}
 
 
 def heard(out: Console, hearing: Hearing, plan: Setup, path: str, every: bool, brief: bool, outside: bool = False) -> None:
@@ -34,15 +35,27 @@ def heard(out: Console, hearing: Hearing, plan: Setup, path: str, every: bool, b
     assumed(out, plan)
     grid = Table.grid(padding=(0, 3, 0, 0))
     for channel in hearing.channels:
+        if channel.kind == "matrix":
+            continue
         name = channel.bus + (f", {channel.select}" if channel.select else "")
         grid.add_row(name, _said(trace, rig, channel))
     for device in hearing.devices:
+        if device.device.name in hearing.scans:
+            grid.add_row(
+                device.device.name,
+                f"{device.part.name} {device.panel.name}: {scan_said(trace, hearing.scans[device.device.name], device.panel.form == 'digits')}",
+            )
+            continue
         count = sum(int(np.count_nonzero(own.kind >= 0)) for own in device.chips)
         data = sum(int(np.count_nonzero(own.payload.data)) for own in device.chips)
         text = f"{device.part.name}: {count:,} commands" + (f", {data:,} data bytes" if data else "")
         behind = f", behind {device.device.on}" if rig.bridge_named(device.device.on) else ""
         grid.add_row(device.device.name, text + behind)
     out.print(grid)
+    if outside:
+        for scan in hearing.scans.values():
+            out.print()
+            rows_table(out, trace, scan)
     if not brief:
         out.print()
         carriers = {bridge.on for bridge in rig.bridge}  # what they carry says more than their own words
@@ -84,9 +97,19 @@ def meanings_by_time(devices: list[DeviceReading], table: Any) -> dict[int, list
                 name = own.name_of(at)
                 fields, note = own.fields_of(at)
                 text = f"{fields['count']:,} bytes of data" if name == "data" else as_hush(name, fields)
+                if device.part.memory.kind == "scanned":
+                    text = _picture(device, own, at)
                 chip = f"chip {number + 1}: " if len(device.chips) > 1 else ""
                 out.setdefault(transfer, []).append(chip + text + (f" ({note})" if note else ""))
     return out
+
+
+def _picture(device: DeviceReading, own: Any, index: int) -> str:
+    """What a scanned display shows from a moment on."""
+    glass = device.glass(own.time_of(index))
+    if hasattr(glass, "lines"):
+        return f'shows "{glass.lines[0]}"'
+    return f"a picture with {int(np.count_nonzero(glass.lit)):,} LEDs lit"
 
 
 def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..bus.i2c_address import Addresses
+from ..bus.matrix import Scan
 from ..bus.words import BEGAN, ENDED, Transactions, Words
 from ..diagnose import Diagnosis
 from ..finding import Finding
@@ -131,6 +132,11 @@ def screen(device: DeviceReading, glass: Glass | TextGlass | ColourGlass, when: 
         "lit": glass.shown,
         "unwritten_pixels": int(np.count_nonzero(~glass.written)),
         "scrolling": glass.scrolling,
+        **(
+            {}
+            if isinstance(glass, ColourGlass) or glass.light is None
+            else {"light": np.round(glass.light.astype(float), 4).tolist()}
+        ),
     }
 
 
@@ -187,4 +193,17 @@ def heard(hearing: Hearing) -> dict[str, Any]:
         "transactions": sum(len(channel.table) for channel in hearing.channels),
         "words": sum(len(channel.words) for channel in hearing.channels),
         "commands": sum(len(own) for device in hearing.devices for own in device.chips),
+        **({"scans": {name: scan_record(hearing.trace, scan) for name, scan in hearing.scans.items()}} if hearing.scans else {}),
+    }
+
+
+def scan_record(trace: Trace, scan: Scan) -> dict[str, Any]:
+    """The same for JSON."""
+    over = np.flatnonzero(scan.overlap())
+    return {
+        "frames": len(scan.light),
+        "frame_rate": scan.rate(trace.tick) or None,
+        "row_on": [float(value) for value in np.median(scan.on, axis=0)],
+        "overlaps": len(over),
+        "first_overlap": trace.seconds(int(scan.start[over[0]])) if len(over) else None,
     }

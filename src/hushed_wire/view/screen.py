@@ -67,5 +67,8 @@ def remarks(device: DeviceReading, glass: Any) -> list[str]:
     if isinstance(glass, ColourGlass):
         out.append("--picture FILE.png shows every pixel in its colour")
     if not glass.shown:
-        out.append("the controller's output is off, or it sleeps")
+        if device.part.memory.kind == "scanned":
+            out.append("no LED is driven at that time")
+        else:
+            out.append("the controller's output is off, or it sleeps")
     return out

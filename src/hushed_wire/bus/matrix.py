@@ -1,0 +1,291 @@
+"""Scanned LEDs: rows and columns driven in turn, digits by segments, and panels whose rows come in groups behind a shift register.
+
+Strategy: a scanned display moves no words. Stretches in which no line changes are dwells; how long each LED was on within one scan
+is its brightness. `decode` cuts a trace into dwells and these into frames, which begin where the first row lights anew, and adds up;
+`encode` plays pictures as a driver scans them. A line whose level is not known lights nothing.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace import Trace
+from ..trace.model import Times
+from .changes import Change, edges_to, trace_of
+
+__all__ = ["GROUPED", "SEGMENTS", "Lamps", "Scan", "axes", "decode", "encode", "is_role"]
+
+SEGMENTS = ("a", "b", "c", "d", "e", "f", "g", "dp")
+GROUPED = ("a", "clock", "data", "latch")  # roles that a panel with row groups cannot do without
+_ROLE = re.compile(r"(row|column|digit)(\d{1,2})|segment_([a-g]|dp)")
+
+
+@dataclass(frozen=True)
+class Lamps:
+    """How lines light LEDs. row, column: the level that is on (of grouped panels: of the enable, of a data bit).
+
+    rows, columns: of the glass. block: of grouped panels, how many bits go to one row before the next row of the group has its turn.
+    up: the lowest row of a group goes first. left: the leftmost column of a block goes first.
+    """
+
+    row: int = 1
+    column: int = 1
+    rows: int = 0
+    columns: int = 0
+    block: int = 0
+    up: bool = True
+    left: bool = True
+
+
+@dataclass(eq=False)
+class Scan:
+    """start, end: (n,) ticks of the dwells. rows: (n,) mask of the rows (or groups) that are on. frames: (f + 1,) ticks.
+
+    light: (f, rows, columns) share of each frame for which an LED was on. on: (f, row lines) the same of whole rows or groups.
+    cycles: whether the scan goes round at all; without it the whole trace counts as one frame. bits: (n, columns) what is lit where
+    a row is on (of grouped panels in the order in which bits go in).
+    """
+
+    start: Times
+    end: Times
+    rows: NDArray[np.uint64]
+    frames: Times
+    light: NDArray[np.float32]
+    on: NDArray[np.float32]
+    cycles: bool
+    bits: NDArray[np.uint8]
+    lamps: Lamps = field(default_factory=Lamps)
+
+    def lit(self) -> NDArray[np.bool_]:
+        """(f, rows, columns) which LEDs light: those with an eighth of the brightest one's light, or more."""
+        most = self.light.max(axis=(1, 2), keepdims=True) if self.light.size else self.light
+        out: NDArray[np.bool_] = (self.light > most / 8) & (self.light > 0)
+        return out
+
+    def rate(self, tick: Fraction) -> float:
+        """Frames a second; 0 where the scan does not go round."""
+        return float(1 / (np.median(np.diff(self.frames)) * tick)) if self.cycles and len(self.frames) > 1 else 0.0
+
+    def overlap(self) -> NDArray[np.bool_]:
+        """(n,) dwells in which several rows are on at once."""
+        out: NDArray[np.bool_] = (self.rows & (self.rows - np.uint64(1))) != 0
+        return out
+
+
+def is_role(role: str) -> bool:
+    """Whether a role is one of a scanned display's rows, columns, digits or segments."""
+    return _ROLE.fullmatch(role) is not None
+
+
+def axes(roles: dict[str, int]) -> tuple[list[int], list[int]]:
+    """Line numbers of the rows (or digits) and of the columns (or segments), in order."""
+    rows: list[tuple[int, int]] = []
+    columns: list[tuple[int, int]] = []
+    for role, line in roles.items():
+        found = _ROLE.fullmatch(role)
+        if found is None:
+            continue
+        if found[3]:
+            columns.append((SEGMENTS.index(found[3]), line))
+        else:
+            (columns if found[1] == "column" else rows).append((int(found[2]), line))
+    return [line for _, line in sorted(rows)], [line for _, line in sorted(columns)]
+
+
+def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
+    """The scan of a whole trace."""
+    if set(GROUPED) <= roles.keys():
+        start, rows, bits, count = _grouped(trace, roles, lamps)
+    else:
+        start, rows, bits, count = _crossed(trace, roles, lamps)
+    end = np.append(start[1:], trace.end)
+    cuts, cycles = _frames(start, rows)
+    frames, last = start[cuts], int(cuts[-1])
+    if not cycles:
+        frames, last, first = np.append(frames, trace.end), len(start), cuts * 0
+    else:
+        usual = int(np.median(np.diff(frames)))
+        if trace.end - frames[-1] >= usual * 9 // 10:  # the scan that was on when the capture ended was a whole one
+            frames = np.append(frames, min(int(frames[-1]) + usual, trace.end))
+            last = int(np.searchsorted(start, frames[-1]))
+            cuts = np.append(cuts, last)
+        first = cuts[:-1] - cuts[0]
+    inside = slice(int(cuts[0]), last)
+    span = np.diff(frames).astype(np.float32)
+    took = (end - start)[inside].astype(np.float32)
+    light = np.zeros((len(first), count, bits.shape[1]), np.float32)
+    on = np.zeros((len(first), count), np.float32)
+    for row in range(count):
+        mine = took * ((rows[inside] >> np.uint64(row)) & np.uint64(1)).astype(np.float32)
+        light[:, row] = np.add.reduceat(bits[inside] * mine[:, None], first, axis=0) / span[:, None]
+        on[:, row] = np.add.reduceat(mine, first) / span
+    return Scan(start, end, rows, frames, _on_glass(light, lamps) if lamps.block else light, on, cycles, bits, lamps)
+
+
+def _level(trace: Trace, line: int, active: int) -> NDArray[np.bool_]:
+    """(n,) where a line is known to have a level, for each entry of the trace."""
+    kind = trace.levels.dtype.type
+    high: NDArray[Any] = (trace.levels >> kind(line) & kind(1)) == active
+    if trace.unknown is not None:
+        high &= (trace.unknown >> kind(line) & kind(1)) == 0
+    out: NDArray[np.bool_] = high
+    return out
+
+
+def _crossed(trace: Trace, roles: dict[str, int], lamps: Lamps) -> tuple[Times, NDArray[np.uint64], NDArray[np.uint8], int]:
+    """Dwells of rows and columns that have a line each."""
+    rows, columns = axes(roles)
+    own = trace.select([*rows, *columns])
+    mask = np.zeros(len(own), np.uint64)
+    for number in range(len(rows)):
+        mask |= _level(own, number, lamps.row).astype(np.uint64) << np.uint64(number)
+    bits = np.stack([_level(own, len(rows) + k, lamps.column) for k in range(len(columns))], axis=1).astype(np.uint8)
+    if "enable" in roles:  # as with drivers and registers: low lets the outputs drive
+        mask[trace.level_at(roles["enable"], own.times) != 0] = 0
+    return own.times, mask, bits, len(rows)
+
+
+def _grouped(trace: Trace, roles: dict[str, int], lamps: Lamps) -> tuple[Times, NDArray[np.uint64], NDArray[np.uint8], int]:
+    """Dwells of a panel that has a register for its columns and takes its rows in groups."""
+    wires = [role for role in ("a", "b") if role in roles]
+    count = 1 << len(wires)
+    width = max(1, lamps.rows * lamps.columns // count)
+    clocks, latches = edges_to(trace, roles["clock"], 1), edges_to(trace, roles["latch"], 1)
+    level = trace.level_at(roles["data"], clocks - 1)
+    last = np.searchsorted(clocks, latches, side="right")
+    latches, last = latches[last >= width], last[last >= width]
+    held = level[last[:, None] - width + np.arange(width)] if len(last) else np.empty((0, width), np.uint8)
+    held = np.concatenate(
+        [np.zeros((1, width), np.uint8), (held == lamps.column).astype(np.uint8)]
+    )  # nothing is lit before the first
+    moments = [trace.times[:1], latches]
+    moments += [trace.edges(roles[role]).times for role in (*wires, "enable") if role in roles]
+    start = np.unique(np.concatenate(moments))
+    group, known = np.zeros(len(start), np.uint64), np.ones(len(start), bool)
+    for number, role in enumerate(wires):
+        at = trace.level_at(roles[role], start)
+        known &= at != 2
+        group |= (at & 1).astype(np.uint64) << np.uint64(number)
+    if "enable" in roles:
+        known &= trace.level_at(roles["enable"], start) == lamps.row
+    which = np.searchsorted(latches, start, side="right")
+    rows = np.where(known & (which > 0), np.uint64(1) << group, np.uint64(0))
+    return start, rows, held[which], count
+
+
+def _on_glass(light: NDArray[np.float32], lamps: Lamps) -> NDArray[np.float32]:
+    """Light by group and bit, (f, groups, bits), as light by row and column."""
+    frames, groups, _ = light.shape
+    place = _places(lamps, groups)
+    out = np.zeros((frames, lamps.rows * lamps.columns), np.float32)
+    out[:, place.reshape(-1)] = light.reshape(frames, -1)
+    return out.reshape(frames, lamps.rows, lamps.columns)
+
+
+def _places(lamps: Lamps, groups: int) -> NDArray[np.int64]:
+    """(groups, bits) row x columns + column of every bit, in the order in which bits go in."""
+    each = lamps.rows // groups
+    turn = np.arange(each)[::-1] if lamps.up else np.arange(each)
+    across = np.arange(lamps.columns).reshape(-1, lamps.block)
+    if not lamps.left:
+        across = across[:, ::-1]
+    rows = np.arange(groups)[:, None, None, None] + groups * turn[None, None, :, None]
+    place: NDArray[np.int64] = (rows * lamps.columns + across[None, :, None, :]).reshape(groups, -1)
+    return place
+
+
+def _frames(start: Times, rows: NDArray[np.uint64]) -> tuple[NDArray[np.int64], bool]:
+    """Indices of the dwells with which frames begin, and whether the scan goes round."""
+    lit = np.flatnonzero(rows)
+    whole = np.zeros(1, np.int64)
+    if not len(lit):
+        return whole, False
+    seen = rows[lit]
+    counts = [int(np.count_nonzero(seen >> np.uint64(k) & np.uint64(1))) for k in range(64)]
+    row = next(k for k in range(64) if counts[k] >= max(counts) / 2)
+    mine = seen >> np.uint64(row) & np.uint64(1) == 1
+    begins = lit[np.flatnonzero(mine & ~np.append(False, mine[:-1]))]
+    return (begins, True) if len(begins) > 1 else (whole, False)
+
+
+# ---- the way out ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Beat:
+    """Ticks of a scan. period: of one frame. gap: for which all is dark between two rows. half: of a clock, of grouped panels."""
+
+    period: int
+    gap: int
+    half: int = 500
+
+
+def encode(
+    pictures: NDArray[np.bool_],
+    start: Times,
+    scans: NDArray[np.int64],
+    lamps: Lamps,
+    beat: Beat,
+    roles: dict[str, int],
+    names: tuple[str, ...],
+    tick: Fraction,
+    end: int,
+) -> Trace:
+    """The trace of pictures, each scanned so many times; the twin of `decode`. pictures: (k, rows, columns). start, scans: (k,)."""
+    grouped = set(GROUPED) <= roles.keys()
+    count = 1 << sum(role in roles for role in ("a", "b")) if grouped else len(axes(roles)[0])
+    dwell = beat.period // count
+    shown = np.repeat(np.arange(len(pictures)), scans)
+    number = np.arange(len(shown)) - np.repeat(np.cumsum(scans) - scans, scans)
+    slots = ((start[shown] + number * beat.period)[:, None] + np.arange(count) * dwell).reshape(-1)
+    which, row = np.repeat(shown, count), np.tile(np.arange(count), len(shown))
+    play = _play_groups if grouped else _play_lines
+    return trace_of(play(pictures, which, row, slots, dwell, lamps, beat, roles), names, tick, end)
+
+
+def _play_lines(
+    pictures: NDArray[Any], which: Times, row: Times, at: Times, dwell: int, lamps: Lamps, beat: Beat, roles: dict[str, int]
+) -> list[Change]:
+    zero = np.zeros(1, np.int64)
+    rows, columns = axes(roles)
+    out: list[Change] = [(zero, line, 1 - lamps.row) for line in rows]
+    out += [(zero, line, 1 - lamps.column) for line in columns]
+    for number, line in enumerate(columns):
+        out.append((at, line, np.where(pictures[which, row, number], lamps.column, 1 - lamps.column)))
+    for number, line in enumerate(rows):
+        mine = at[row == number]
+        out += [(mine + beat.gap, line, lamps.row), (mine + dwell - beat.gap, line, 1 - lamps.row)]
+    return out
+
+
+def _play_groups(
+    pictures: NDArray[Any], which: Times, row: Times, at: Times, dwell: int, lamps: Lamps, beat: Beat, roles: dict[str, int]
+) -> list[Change]:
+    zero = np.zeros(1, np.int64)
+    groups = int(row.max()) + 1 if len(row) else 1
+    bits = pictures.reshape(len(pictures), -1)[which[:, None], _places(lamps, groups)[row]]
+    count = bits.shape[1]
+    clock = at[:, None] + np.arange(count) * 2 * beat.half
+    flat = clock.reshape(-1)
+    level = np.where(bits.reshape(-1), lamps.column, 1 - lamps.column)
+    ready = at + 2 * count * beat.half
+    out: list[Change] = [(zero, line, 0) for line in roles.values()]
+    out += [(flat, roles["data"], level), (flat + beat.half, roles["clock"], 1), (flat + 2 * beat.half, roles["clock"], 0)]
+    for number, role in enumerate(("a", "b")):
+        if role in roles:
+            out.append((ready + 2 * beat.gap, roles[role], (row >> number & 1).astype(np.uint8)))
+    out += [(ready + 2 * beat.gap, roles["latch"], 1), (ready + 3 * beat.gap, roles["latch"], 0)]
+    if "enable" in roles:
+        dark = 1 - lamps.row
+        out += [(zero, roles["enable"], dark), (ready + beat.gap, roles["enable"], dark)]
+        out.append((ready + 4 * beat.gap, roles["enable"], lamps.row))
+        # Where a picture ends without another one behind it, the last group goes dark.
+        last = np.flatnonzero(np.append(np.diff(at) > dwell, True)) if len(at) else np.empty(0, np.int64)
+        out.append((ready[last] + dwell + beat.gap, roles["enable"], dark))
+    return out
