@@ -30,7 +30,7 @@ from hushed_wire.sequence.write import hex_text
 from strategies import legal, sequences
 from support import demo, scratch
 
-PARTS = [load(name) for name in catalog_names()]
+PARTS = [part for part in map(load, catalog_names()) if part.command]
 CLOCK = Fraction(1_000_000)
 
 

@@ -59,7 +59,7 @@ class Examples(unittest.TestCase):
         behind = msgspec.convert(tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[2]), Rig)
         check(behind, "docs/rig.md")
         self.assertEqual(behind.target(behind.device[0]).framing, "nibbles")
-        panel = tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[3])["panel"]
+        panel = tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[4])["panel"]
         (demo() / "gate.toml").write_text(blocks(ROOT / "docs" / "rig.md", "toml")[1])
         self.assertEqual(load_pin_map("gate.toml", demo()).find("CLK").label, "pin 3 (GPIO22)")
         rig.device[0].panel = panel

@@ -35,6 +35,7 @@ CODES: dict[str, tuple[str, str]] = {
     "wiring.swapped-lines": ("fault", "two lines are exchanged"),
     "wiring.stuck-line": ("fault", "a line never leaves one level"),
     "wiring.reversed-bus": ("fault", "the data lines run the other way round"),
+    "wiring.joined-lines": ("fault", "two lines touch"),
     "wiring.inverted-line": ("fault", "a line has the opposite level of what it should"),
     "frame.wrong-spi-mode": ("fault", "the SPI mode of the driver is not the part's"),
     "frame.bit-order": ("fault", "bits come with the wrong end first"),

@@ -207,11 +207,12 @@ def _frames(start: Times, rows: NDArray[np.uint64]) -> tuple[NDArray[np.int64], 
     if not len(lit):
         return whole, False
     seen = rows[lit]
-    counts = [int(np.count_nonzero(seen >> np.uint64(k) & np.uint64(1))) for k in range(64)]
-    row = next(k for k in range(64) if counts[k] >= max(counts) / 2)
-    mine = seen >> np.uint64(row) & np.uint64(1) == 1
-    begins = lit[np.flatnonzero(mine & ~np.append(False, mine[:-1]))]
-    return (begins, True) if len(begins) > 1 else (whole, False)
+    found: list[NDArray[np.int64]] = []
+    for row in range(int(seen.max()).bit_length()):
+        mine = seen >> np.uint64(row) & np.uint64(1) == 1
+        found.append(lit[np.flatnonzero(mine & ~np.append(False, mine[:-1]))])
+    most = max(len(begins) for begins in found)
+    return (next(begins for begins in found if len(begins) >= most / 2), True) if most > 1 else (whole, False)
 
 
 # ---- the way out ---------------------------------------------------------------------------------------------------------

@@ -38,7 +38,7 @@ NAMES: dict[str, dict[str, re.Pattern[str]]] = {
 GROUP_NAMES = {"a": _any("a"), "b": _any("b"), "data": _any("r", "r1", "red")}
 DATA = re.compile(r"(?:^|[^a-z])(?:d|db|data|bit)[ _-]?(\d{1,2})$", re.IGNORECASE)
 AXES = re.compile(r"(?:^|[^a-z])(?:(row|r)|(column|col|c)|(digit|dig))[ _-]?(\d{1,2})$", re.IGNORECASE)
-SEGMENT = re.compile(r"(?:^|[^a-z])(?:segment|seg|s)[ _-]?([a-g]|dp)$", re.IGNORECASE)
+SEGMENT = re.compile(r"(?:^|[^a-z])(?:(?:segment|seg|s)[ _-]?([a-g]|dp)|(dp|dot|point))$", re.IGNORECASE)
 CHIPS = re.compile(r"(?:^|[^a-z])cs[ _-]?([123])$", re.IGNORECASE)
 
 
@@ -84,7 +84,9 @@ def _scanned(names: tuple[str, ...]) -> Named | None:
             kind = "row" if found[1] else "column" if found[2] else "digit"
             out.setdefault(f"{kind}{int(found[4])}", line)
         elif found := SEGMENT.search(name):
-            out.setdefault(f"segment_{found[1].lower()}", line)
+            out.setdefault(f"segment_{found[1].lower() if found[1] else 'dp'}", line)
+    if len(out) >= 7 and not any(not role.startswith("segment") for role in out):  # beside segments, D0 is a digit
+        out |= {f"digit{int(found[1])}": line for line, name in enumerate(names) if (found := DATA.search(name))}
     rows, columns = axes(out)
     if (len(rows) > 1 and len(columns) > 1) or (rows and len(columns) > 6):
         return "matrix", out

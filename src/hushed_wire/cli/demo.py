@@ -47,7 +47,7 @@ def run(args: argparse.Namespace) -> int:
         raise HushedError(
             f"cannot be made: {error.strerror}", where=str(folder), remedy="name a folder that you may write to"
         ) from error
-    sys.stdout.write(f"The tide lock of Skerry Haven, front desk and five more places: its files go to {folder}\n")
+    sys.stdout.write(f"The tide lock of Skerry Haven, front desk and seven more places: its files go to {folder}\n")
     for name, data in build():
         replace_file(folder / name, [data])
         sys.stdout.write(f"  {name:<24} {len(data):>9,} bytes\n")
@@ -88,6 +88,10 @@ def tour(folder: Path, color: str) -> None:
             ["screen", "pump-room.vcd", "--rig", "pump-room.toml"],
         ),
         ("Eight digits.", ["screen", "wheelhouse.vcd", "--rig", "wheelhouse.toml"]),
+        (
+            "LEDs without a chip: the picture is what the eye makes of rows that take turns.",
+            ["screen", "led-sign.vcd", "--rig", "led-sign.toml", "--picture", "sign.png"],
+        ),
         ("A picture as the bytes that display memory wants.", ["pack", "tide.pbm", "--part", "ssd1306", "-o", "tide.c"]),
         (
             "Which output lights which segment, for any wiring?",

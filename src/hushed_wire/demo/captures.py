@@ -14,11 +14,26 @@ from ..trace.files import encode_capture
 
 __all__ = ["CAPTURES", "FILES", "Recording", "build"]
 
-PLACES = ("pump-room", "wheelhouse", "handheld", "engine-room", "gate-keeper")  # each a rig and a sequence
+PLACES = (
+    "pump-room",
+    "wheelhouse",
+    "handheld",
+    "engine-room",
+    "gate-keeper",
+    "gate-signal",
+    "led-sign",
+)  # each a rig and a sequence
 FILES = (
     "front-desk.toml", "tide.hush", "tide.pbm", "gate.png", *(f"{place}{end}" for place in PLACES for end in (".toml", ".hush")),
 )  # fmt: skip
-HEALTHY = ("pump-room", "wheelhouse", "handheld", "engine-room")  # captured as they should be; a colour frame would be 30 MB
+HEALTHY = (
+    "pump-room",
+    "wheelhouse",
+    "handheld",
+    "engine-room",
+    "gate-signal",
+    "led-sign",
+)  # captured as they should be; a colour frame would be 30 MB
 SEED = 1706
 
 

@@ -7,7 +7,7 @@ never has its turn, an order of rows that is one exchange away from a straight o
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from itertools import combinations
+from itertools import combinations, product
 
 import numpy as np
 from numpy.typing import NDArray
@@ -95,7 +95,7 @@ def flicker(case: AnyCase) -> Iterator[Finding]:
             start, end = _span(case)
             yield Finding(
                 "timing.flicker", f"'{reading.device.name}' is refreshed {rate:.3g} times a second; below {least:.0f} most people see it flicker",
-                f"scan faster: at most {show(1 / least / scan.on.shape[1], 's')} for each of the {scan.on.shape[1]} rows, from a timer interrupt rather than the main loop",
+                f"scan faster: at most {show(1 / least / scan.on.shape[1], 's')} for each of the {scan.on.shape[1]} rows, from a timer interrupt",
                 device=reading.device.name, start=start, end=end, count=len(scan.light),
                 evidence={"frame_rate": rate, "required": least, "source": reading.part.limits.get("source", "")},
             )  # fmt: skip
@@ -202,12 +202,12 @@ def order_of_rows(case: AnyCase) -> Iterator[Finding]:
         order = seen[at : at + count]
         if len(seen) < at + 3 * count or sorted(order) != list(range(count)) or seen[at + count : at + 2 * count] != order:
             continue
-        for a, b in combinations(range(count), 2):
+        up = list(range(count))
+        down = [0, *up[:0:-1]]
+        for straight, (a, b) in product((up, down), combinations(range(count), 2)):  # downwards is rarer
             fixed = [b if row == a else a if row == b else row for row in order]
             start = fixed.index(0)
-            fixed = fixed[start:] + fixed[:start]
-            straight = list(range(count))
-            if order not in (straight, [0, *straight[:0:-1]]) and fixed in (straight, [0, *straight[:0:-1]]):
+            if order not in (up, down) and fixed[start:] + fixed[:start] == straight:
                 begin, end = _span(case)
                 names = [*_names(case, bus, a), *_names(case, bus, b)]
                 yield Finding(
@@ -215,7 +215,7 @@ def order_of_rows(case: AnyCase) -> Iterator[Finding]:
                     f"rows take turns as {', '.join(map(str, order))}",
                     "exchange the two wires, or the two rows in the driver's table; a driver that means to scan in this order is right as it is",
                     confidence="likely", device=reading.device.name, lines=names, start=begin, end=end,
-                    evidence={"order": order}, explains=["picture.blank"],
+                    evidence={"order": ", ".join(map(str, order))}, explains=["picture.blank"],
                 )  # fmt: skip
                 return
 
@@ -233,29 +233,49 @@ def segments(case: AnyCase) -> Iterator[Finding]:
         if now == len(patterns):
             case.rule_out("wiring.swapped-lines", f"all {now} patterns of the digits are characters as wired")
             continue
-        tried = []
-        for a, b in combinations(range(8), 2):
+        tried: list[tuple[int, tuple[int, ...]]] = []
+        for pair in combinations(range(8), 2):
             other = patterns.copy()
-            other[:, [a, b]] = other[:, [b, a]]
-            tried.append((_readable(other), a, b))
-        tried.sort(reverse=True)
-        best = [entry for entry in tried if entry[0] == tried[0][0]]
-        if best[0][0] < len(patterns) or len(best) > 2:
+            other[:, pair] = other[:, pair[::-1]]
+            tried.append((_readable(other), pair))
+        for one in range(7):
+            other = patterns.copy()
+            other[:, one] ^= True
+            tried.append((_readable(other), (one,)))
+        most = max(entry[0] for entry in tried)
+        best = [which for count, which in tried if count == most]
+        alike: list[tuple[int, ...]] = [
+            pair
+            for pair in combinations(range(8), 2)
+            if (patterns[:, pair[0]] == patterns[:, pair[1]]).all() and patterns[:, pair[0]].any()
+        ]
+        code, said, remedy = (
+            "wiring.swapped-lines",
+            "exchanged",
+            "exchange the two wires, or the two bits in the driver's table of segments",
+        )
+        if most < len(patterns) and len(alike) == 1:
+            best, code, said, remedy = (
+                alike,
+                "wiring.joined-lines",
+                "joined",
+                "look for solder or a strand of wire between the two",
+            )
+        elif most < len(patterns) or len(best) > 2:
             continue
         begin, end = _span(case)
-        for _, a, b in best:
-            roles = [f"segment_{SEGMENTS[k]}" for k in (a, b)]
-            names = [bus.lines.get(role, "") for role in roles]
-            shown = " and ".join(
-                f"segment {SEGMENTS[k]}" + (f" ('{name}')" if name else "") for k, name in zip((a, b), names, strict=True)
-            )
+        for which in best:
+            names = [bus.lines.get(f"segment_{SEGMENTS[k]}", "") for k in which]
+            pairs = zip(which, names, strict=True)
+            shown = " and ".join(f"segment {SEGMENTS[k]}" + (f" ('{name}')" if name else "") for k, name in pairs)
+            single = len(which) == 1
             yield Finding(
-                "wiring.swapped-lines", f"{shown} of '{reading.device.name}' are exchanged: {len(patterns) - now} of {len(patterns)} patterns are no characters as wired, "
-                "all are the other way round",
-                "exchange the two wires, or the two bits in the driver's table of segments",
-                confidence="certain" if len(best) == 1 else "likely", device=reading.device.name,
+                "wiring.inverted-line" if single else code, f"{shown} of '{reading.device.name}' {'is inverted' if single else 'are ' + said}: "
+                f"{len(patterns) - now} of {len(patterns)} patterns are no characters as wired" + (", all are that way" if most == len(patterns) else ""),
+                "look for a driver or a buffer in this one line that turns its level over" if single else remedy,
+                confidence="certain" if len(best) == 1 and most == len(patterns) else "likely", device=reading.device.name,
                 lines=[name for name in names if name in case.trace.names], start=begin, end=end,
-                evidence={"characters as wired": now, "exchanged": len(patterns)}, explains=["picture.blank"],
+                evidence={"characters as wired": now, "of": len(patterns)}, explains=["picture.blank"],
             )  # fmt: skip
 
 

@@ -189,6 +189,10 @@ class WordDesk(OwnTime):
 
         bridge = self.rig.bridge_named(move.device)
         part = load(bridge.part) if bridge is not None else self.shown[move.device].part
+        if self.bus.kind == "matrix":
+            self.now += float(move.lasts * TICK)
+            self.moves.append(move)
+            return
         if self.bus.kind == "parallel":
             each = pulse_of(part, self.bus).cycle * float(TICK)
         else:
@@ -202,8 +206,11 @@ class WordDesk(OwnTime):
         from ..rig.moves import encode_moves
 
         roles = {role: number for number, role in enumerate(self.bus.lines)}
-        part = self.shown[name].part
-        trace = encode_moves(self.moves, self.bus, part, roles, tuple(self.bus.lines.values()), 1000, 1000)
+        target = self.shown[name]
+        direct = [role for bridge in self.rig.bridge for role in bridge.direct]
+        trace = encode_moves(
+            self.moves, self.bus, target.part, roles, tuple(self.bus.lines.values()), 1000, 1000, target=target, direct=direct
+        )
         return shown_by(payloads(trace, self.rig, self.bus), self.shown[name])
 
 

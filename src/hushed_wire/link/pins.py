@@ -36,6 +36,10 @@ def open_pins(name: str, rig: Rig, bus: Bus, path: str) -> SpiLink | GpioLink:
             f"there is no link '{name}' for a bus of kind {bus.kind}", where="--link",
             remedy="desk, spi-0.0 (the kernel's SPI), or gpiochip0 (lines driven one by one); hushed-wire links lists them",
         )  # fmt: skip
+    if bus.kind == "matrix":
+        raise LinkUnusable(
+            "LEDs cannot be scanned in real time from here", where="--link", remedy="rehearse it, or take the desk"
+        )
     if on_spi:
         if bus.kind != "spi":
             raise LinkUnusable(f"bus '{bus.name}' is {bus.kind}, not SPI", where="--link", remedy="take gpiochip0, or the desk")

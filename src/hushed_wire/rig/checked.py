@@ -123,7 +123,7 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
         fail(f"{key}: part", f"{bridge.part} is no bridge", "bridges are expanders and shift registers, like pcf8574 or 74hc595")
     kind = kind_of({*bridge.drives, *bridge.direct})
     allowed = ROLES.get(kind, ()) + OPTIONAL_ROLES.get(kind, ())
-    if kind == "matrix":
+    if kind == "matrix" and any(device.on == bridge.name for device in rig.device):
         _check_matrix(f"{key}: drives", {*bridge.drives, *bridge.direct}, fail)
     root = next((bus for bus in rig.bus if bus.name == _root(rig, bridge)), None)
     for role in bridge.direct:

@@ -225,7 +225,7 @@ class Mover:
                 ]
             for number, (state, gap) in enumerate(zip(states, gaps, strict=True)):
                 owed += gap
-                if straight and (now := straight[number]) != self.straight.get(bridge.name):
+                if bridge.direct and straight and (now := straight[number]) != self.straight.get(bridge.name):
                     changed = tuple(set(now) - set(self.straight.get(bridge.name, ())))
                     self.straight[bridge.name] = now
                     yield Move(move.device, gap=owed, levels=tuple(sorted(changed)))

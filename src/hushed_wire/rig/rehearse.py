@@ -41,6 +41,13 @@ WIRES: dict[str, Callable[[Trace, str, int], Trace]] = {
     "stuck": mishap.stuck,
     "spike": mishap.spike,
     "late-start": mishap.late_start,
+    "join": mishap.join,
+    "invert": mishap.invert,
+    "reverse": mishap.reverse,
+    "lag": mishap.lag,
+    "slow-edge": mishap.slow_edge,
+    "drop-clock": mishap.drop_clock,
+    "loose": mishap.loose,
 }
 STEPS: dict[str, Callable[[list[Step], str], list[Step]]] = {"drop-step": drop_step, "shorten": shorten}
 

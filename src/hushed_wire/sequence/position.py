@@ -59,6 +59,8 @@ def position_of(target: Target, column: int, row: int) -> Position:
             remedy=f"columns run from 0 to {panel.width - 1}, rows from 0 to {panel.height - 1}",
         )  # fmt: skip
     kind = part.memory.kind
+    if kind == "scanned":
+        return _scanned(target, column, row)
     if kind == "character":
         spans = panel.cells[row]
         addresses = [first + k for first, count in zip(spans[0::2], spans[1::2], strict=True) for k in range(count)]
@@ -95,6 +97,21 @@ def position_of(target: Target, column: int, row: int) -> Position:
     )
 
 
+def _scanned(target: Target, column: int, row: int) -> Position:
+    """Where an LED hangs: there is no memory to go to."""
+    panel, groups = target.panel, target.part.memory.groups
+    if panel.form == "digits":
+        digit = panel.cells[0][column]
+        return Position(column, 0, "digits", f"digit {digit}", digit, (), ())
+    wide = -(-panel.width // 8)
+    where = (
+        f"row group {row % 4} of four, bit {7 - column % 8} of byte {row * wide + column // 8}"
+        if groups
+        else f"row {row}, column {column}"
+    )
+    return Position(column, row, "LEDs", where, row * wide + column // 8, (), ())
+
+
 def position_at(target: Target, address: int) -> list[Position]:
     """The positions of the panel that an address of the memory shows (eight of a byte of a paged memory); [] behind the glass."""
     panel = target.panel
@@ -108,6 +125,10 @@ def position_at(target: Target, address: int) -> list[Position]:
             places = [(chip * columns + column - panel.column_offset, page * 8 + bit) for bit in range(8)]
         return [position_of(target, x, y) for x, y in places if 0 <= x < panel.width and 0 <= y < panel.height]
     found = [position_of(target, x, y) for y in range(panel.height) for x in range(panel.width)]
-    if target.part.memory.kind == "digit" and panel.form != "digits":
-        return [position for position in found if position.address // 8 == address]
+    if target.part.memory.kind in ("digit", "scanned") and panel.form != "digits":
+        return [
+            position
+            for position in found
+            if (position.address // 8 if target.part.memory.kind == "digit" else position.address) == address
+        ]
     return [position for position in found if position.address == address]

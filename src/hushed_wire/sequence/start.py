@@ -16,6 +16,8 @@ def start_text(target: Target) -> str:
     """The bring-up of a part for a panel, as .hush text; panel keys and what the panel needs fill the description's lines."""
     part, panel = target.part, target.panel
     lines = part.start_by.get(target.framing, part.start)
+    if part.memory.kind == "scanned":
+        return "# nothing to set up: the LEDs show what the driver scans\n"
     if not lines:
         raise HushedError(f"{part.name} has no ready bring-up", remedy="write a sequence; see docs/sequence.md")
     words = start_words(part, panel)

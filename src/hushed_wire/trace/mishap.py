@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..units import parse
-from .model import Trace, fold
+from .model import Times, Trace, fold
 
-__all__ = ["late_start", "spike", "stuck", "swap"]
+__all__ = ["drop_clock", "invert", "join", "lag", "late_start", "loose", "reverse", "slow_edge", "spike", "stuck", "swap"]
 
 
 def _parts(detail: str, count: int, example: str) -> list[str]:
@@ -55,17 +56,126 @@ def spike(trace: Trace, detail: str, seed: int = 0) -> Trace:
     clear &= np.searchsorted(own.times, begin - room) == np.searchsorted(own.times, begin + width + room)
     begin, width = begin[clear], width[clear]
     level = own.level[np.maximum(np.searchsorted(own.times, begin, side="right") - 1, 0)]
-    times, lines, values = [begin, begin + width], [line, line], [1 - level, level]
+    times = np.concatenate([own.times, begin, begin + width])
+    values = np.concatenate([own.level, 1 - level, level])
+    order = np.argsort(times, kind="stable")
+    return _with_line(trace, line, times[order], values[order].astype(np.uint8))
+
+
+def _with_line(trace: Trace, line: int, times: Times, values: NDArray[np.uint8]) -> Trace:
+    """The trace with other changes of one line."""
+    all_times, all_lines, all_values = [times], [np.full(len(times), line)], [values]
     for other in range(len(trace.names)):
-        edges = trace.edges(other)
-        times.append(edges.times)
-        lines.append(other)
-        values.append(edges.level)
-    all_lines = np.concatenate([np.full(len(when), number) for when, number in zip(times, lines, strict=True)])
-    all_times, all_values = np.concatenate(times), np.concatenate(values).astype(np.uint8)
-    order = np.argsort(all_times, kind="stable")
-    changed, packed, unknown = fold(all_times[order], all_lines[order], all_values[order], len(trace.names))
+        if other != line:
+            edges = trace.edges(other)
+            all_times.append(edges.times)
+            all_lines.append(np.full(len(edges.times), other))
+            all_values.append(edges.level)
+    merged = np.concatenate(all_times)
+    order = np.argsort(merged, kind="stable")
+    changed, packed, unknown = fold(
+        merged[order], np.concatenate(all_lines)[order], np.concatenate(all_values)[order].astype(np.uint8), len(trace.names)
+    )
     return replace(trace, times=changed, levels=packed, unknown=unknown)
+
+
+def join(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`join:LINE,LINE`: two wires touch. Whichever driver pulls low wins, as it does with most."""
+    a, b = (trace.index(name) for name in _parts(detail, 2, "join:D5,D6"))
+    kind = trace.levels.dtype.type
+    both = (trace.levels >> kind(a)) & (trace.levels >> kind(b)) & kind(1)
+    levels = trace.levels & ~(kind(1 << a) | kind(1 << b)) | both << kind(a) | both << kind(b)
+    return replace(trace, levels=levels).select(list(range(len(trace.names))))
+
+
+def invert(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`invert:LINE`: something on the way turns a line's level over."""
+    (name,) = _parts(detail, 1, "invert:DC")
+    bit = trace.levels.dtype.type(1 << trace.index(name))
+    levels = trace.levels ^ bit if trace.unknown is None else np.where(trace.unknown & bit, trace.levels, trace.levels ^ bit)
+    return replace(trace, levels=levels).select(list(range(len(trace.names))))
+
+
+def reverse(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`reverse:LINE,LINE,…`: a connector with these wires sits the other way round."""
+    names = [name.strip() for name in detail.split(",") if name.strip()]
+    if len(names) < 2:
+        raise HushedError(f"'{detail}' names fewer than two lines", remedy="like: --mishap reverse:D0,D1,D2,D3")
+    lines = [trace.index(name) for name in names]
+    order = list(range(len(trace.names)))
+    for to, source in zip(lines, lines[::-1], strict=True):
+        order[to] = source
+    return trace.select(order, trace.names)
+
+
+def lag(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`lag:LINE,TIME`: a slow driver or a long wire brings a line's edges so much later."""
+    name, text = _parts(detail, 2, "lag:ROW0,50us")
+    return _shifted(trace, name, text, ("rise", "fall"))
+
+
+def slow_edge(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`slow-edge:LINE,TIME`: a line that rises slowly crosses the threshold so much later; it falls as fast as ever."""
+    name, text = _parts(detail, 2, "slow-edge:SCL,600ns")
+    return _shifted(trace, name, text, ("rise",))
+
+
+def _shifted(trace: Trace, name: str, text: str, which: tuple[str, ...]) -> Trace:
+    line, later = trace.index(name), trace.ticks(parse(text, "s"))
+    own = trace.edges(line)
+    times = own.times.copy()
+    moved = np.zeros(len(times), bool)
+    for kind, level in (("rise", 1), ("fall", 0)):
+        if kind in which:
+            moved |= own.level == level
+    moved[0] = False
+    times[moved] += later
+    keep = times < trace.end
+    # A level that does not last as long as the delay never comes about.
+    gone = np.append(times[1:] <= times[:-1], False)
+    gone[0] = False
+    keep &= ~(gone | np.append(False, gone[:-1]))
+    return _with_line(trace, line, times[keep], own.level[keep])
+
+
+def drop_clock(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`drop-clock:LINE,COUNT`: so many of a line's pulses never arrive, at random places."""
+    name, text = _parts(detail, 2, "drop-clock:SCK,3")
+    if not text.isdigit():
+        raise HushedError(f"'{text}' is not a number of pulses", remedy="like: --mishap drop-clock:SCK,3")
+    line = trace.index(name)
+    own = trace.edges(line)
+    pulses = np.arange(1, len(own.times) - 1, 2)
+    if not len(pulses):
+        raise HushedError(f"'{name}' has no pulses", remedy="name a line that moves")
+    lost = np.random.default_rng(seed).choice(pulses, min(int(text), len(pulses)), replace=False)
+    keep = np.ones(len(own.times), bool)
+    keep[lost] = keep[lost + 1] = False
+    return _with_line(trace, line, own.times[keep], own.level[keep])
+
+
+def loose(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`loose:LINE,COUNT`: a contact opens so many times for 20 to 200 us, and the line is low meanwhile (high where it idles high)."""
+    name, text = _parts(detail, 2, "loose:SDA,4")
+    if not text.isdigit():
+        raise HushedError(f"'{text}' is not a number", remedy="like: --mishap loose:SDA,4")
+    random = np.random.default_rng(seed)
+    line = trace.index(name)
+    own = trace.edges(line)
+    busy = own.times[1:]
+    if not len(busy):
+        raise HushedError(f"'{name}' does not move", remedy="name a line that moves")
+    begin = np.sort(random.choice(busy, int(text)))
+    end = begin + (random.uniform(20e-6, 200e-6, int(text)) / float(trace.tick)).astype(np.int64)
+    level = int(own.level[0]) & 1
+    inside = np.zeros(len(own.times), bool)
+    for first, last in zip(begin, end, strict=True):
+        inside |= (own.times >= first) & (own.times < last)
+    back = trace.level_at(line, end)
+    times = np.concatenate([own.times[~inside], begin, np.minimum(end, trace.end - 1)])
+    values = np.concatenate([own.level[~inside], np.full(len(begin), level), back]).astype(np.uint8)
+    order = np.argsort(times, kind="stable")
+    return _with_line(trace, line, times[order], values[order])
 
 
 def late_start(trace: Trace, detail: str, seed: int = 0) -> Trace:
