@@ -14,10 +14,11 @@ from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Times
-from .changes import Change, edges_to, trace_of
+from .changes import Change, trace_of
+from .pieces import States
 from .words import Words
 
-__all__ = ["ParallelDecoded", "Pulse", "decode", "encode"]
+__all__ = ["Decoder", "ParallelDecoded", "Pulse", "decode", "encode"]
 
 SELECTS = ("cs1", "cs2", "cs3")
 ENABLES = ("e", "e2")
@@ -93,36 +94,65 @@ def encode(
 
 def decode(trace: Trace, roles: dict[str, int], select_active: int = 0) -> ParallelDecoded:
     """The words of a whole trace; roles: role to line number. 6800 where there is an `e`, else 8080."""
-    if "wr" in roles and "e" not in roles:
-        writes = edges_to(trace, roles["wr"], 1)
-        reads = edges_to(trace, roles["rd"], 1) if "rd" in roles else np.empty(0, np.int64)
-        at = np.concatenate([writes, reads])
-        read = np.repeat([False, True], [len(writes), len(reads)])
-        chips = np.zeros(len(at), np.uint8)
-    else:
-        falls = [edges_to(trace, roles[role], 0) for role in ENABLES if role in roles]
-        at = np.concatenate(falls)
-        chips = np.repeat(np.arange(1, 1 + len(falls)), [len(fall) for fall in falls]).astype(np.uint8)
-        chips = chips if len(falls) > 1 else np.zeros(len(at), np.uint8)
-        read = trace.level_at(roles["rw"], at - 1) == 1 if "rw" in roles else np.zeros(len(at), bool)
-    order = np.argsort(at, kind="stable")
-    at, read, chips = at[order], read[order], chips[order]
-    before = at - 1  # levels as they were when the edge came
-    value, unclear = np.zeros(len(at), np.uint32), np.zeros(len(at), bool)
-    for role, line in roles.items():
-        if role[0] == "d" and role[1:].isdigit():
-            level = trace.level_at(line, before)
-            unclear |= level == 2
-            value |= (level & 1).astype(np.uint32) << np.uint32(role[1:])
-    data = trace.level_at(roles["rs"], before) if "rs" in roles else np.ones(len(at), np.uint8)
-    chosen = np.zeros(len(at), np.uint8)
-    for number, role in enumerate(SELECTS):
-        if role in roles:
-            chosen |= ((trace.level_at(roles[role], before) == select_active).astype(np.uint8)) << np.uint8(number)
-    if any(role in roles for role in SELECTS):
-        chips = chosen
-    if "cs" in roles:
-        keep = trace.level_at(roles["cs"], before) == select_active
-        at, read, chips, value, unclear, data = at[keep], read[keep], chips[keep], value[keep], unclear[keep], data[keep]
-    words = Words(value, at, at, at, np.ones(len(at), bool), unclear)
-    return ParallelDecoded(words, data, read, chips)
+    return Decoder(roles, select_active).feed(trace)
+
+
+class Decoder:
+    """Words from blocks of a trace, each complete at its latching edge."""
+
+    def __init__(self, roles: dict[str, int], select_active: int = 0) -> None:
+        """roles: role to line number in the blocks. select_active: the level that selects."""
+        self.roles, self.active = roles, select_active
+        self.states = States()
+
+    def feed(self, block: Trace) -> ParallelDecoded:
+        """The words latched within `block`."""
+        roles, states = self.roles, self.states
+        states.feed(block)
+        if "wr" in roles and "e" not in roles:
+            edges = [states.to(roles["wr"], 1), *([states.to(roles["rd"], 1)] if "rd" in roles else [])]
+        else:
+            edges = [states.to(roles[role], 0) for role in ENABLES if role in roles]
+        at, which = edges[0], np.zeros(len(edges[0]), np.uint8)
+        if len(edges) > 1:
+            at, which = np.concatenate(edges), np.repeat(np.arange(len(edges)), [len(own) for own in edges]).astype(np.uint8)
+            order = np.argsort(at, kind="stable")
+            at, which = at[order], which[order]
+        if "wr" in roles and "e" not in roles:
+            read, chips = which == 1, np.zeros(len(at), np.uint8)
+        else:
+            read = states.bit(roles["rw"], at) == 1 if "rw" in roles else np.zeros(len(at), bool)
+            chips = which + np.uint8(1) if len(edges) > 1 else np.zeros(len(at), np.uint8)
+        if "cs" in roles:
+            keep = states.bit(roles["cs"], at) == self.active
+            at, read, chips = at[keep], read[keep], chips[keep]
+        value, unclear = self._value(at)
+        data = states.bit(roles["rs"], at) if "rs" in roles else np.ones(len(at), np.uint8)
+        selects = [(number, roles[role]) for number, role in enumerate(SELECTS) if role in roles]
+        if selects:
+            chips = np.zeros(len(at), np.uint8)
+            for number, line in selects:
+                chips |= (states.bit(line, at) == self.active).astype(np.uint8) << np.uint8(number)
+        when = states.times[at]
+        return ParallelDecoded(Words(value, when, when, when, np.ones(len(at), bool), unclear), data, read, chips)
+
+    def _value(self, at: NDArray[np.int64]) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
+        """The data lines just ahead of entries, packed; and where one of them was unknown (it reads 0)."""
+        states = self.states
+        lines = {int(role[1:]): line for role, line in self.roles.items() if role[0] == "d" and role[1:].isdigit()}
+        unclear = np.zeros(len(at), bool)
+        before = states.levels[at]
+        if states.unknown is not None:
+            mask = states.unknown.dtype.type(sum(1 << line for line in lines.values()))
+            blurred = states.unknown[at] & mask
+            unclear, before = blurred != 0, before & ~blurred
+        kind = before.dtype.type
+        first = min(lines)
+        step = lines[first] - first
+        if step >= 0 and all(line - bit == step for bit, line in lines.items()):  # neighbours in order are moved as they are
+            mask = kind(sum(1 << line for line in lines.values()))
+            return ((before & mask) >> kind(step)).astype(np.uint32), unclear
+        value = np.zeros(len(at), np.uint32)
+        for bit, line in lines.items():
+            value |= ((before >> kind(line)) & kind(1)).astype(np.uint32) << np.uint32(bit)
+        return value, unclear

@@ -16,9 +16,10 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times
 from .changes import Change, edges_to, trace_of
+from .pieces import States
 from .words import Words
 
-__all__ = ["Chain", "chain_length", "decode", "duration", "encode"]
+__all__ = ["Chain", "Decoder", "chain_length", "decode", "duration", "encode"]
 
 
 @dataclass(frozen=True)
@@ -67,19 +68,40 @@ def chain_length(trace: Trace, roles: dict[str, int]) -> int:
 
 def decode(trace: Trace, roles: dict[str, int], chain: Chain) -> Words:
     """The loads of a whole trace. With a latch one a latch; without, one for each whole chain of bits."""
-    clocks = edges_to(trace, roles["clock"], 1)
-    level = trace.level_at(roles["data"], clocks - 1)
-    if "latch" in roles:
-        at = edges_to(trace, roles["latch"], 1)
-        last = np.searchsorted(clocks, at, side="right")
-        enough = last >= chain.bits
-        at, last = at[enough], last[enough]
-    else:
-        last = np.arange(chain.bits, len(clocks) + 1, chain.bits)
-        at = clocks[last - 1] if len(last) else np.empty(0, np.int64)
-    index = last[:, None] - chain.bits + np.arange(chain.bits)
-    bits = level[index] if len(index) else np.empty((0, chain.bits), np.uint8)
-    places = np.arange(chain.bits - 1, -1, -1) if chain.msb_first else np.arange(chain.bits)
-    value = ((bits & 1).astype(np.uint64) << places.astype(np.uint64)).sum(axis=1, dtype=np.uint64)
-    starts = clocks[last - chain.bits] if len(last) else at
-    return Words(value, starts, at, at, np.ones(len(at), bool), (bits == 2).any(axis=1))
+    return Decoder(roles, chain).feed(trace)
+
+
+class Decoder:
+    """Loads from blocks of a trace, each complete at its latch (or, without one, with its last bit)."""
+
+    def __init__(self, roles: dict[str, int], chain: Chain) -> None:
+        """roles: role to line number in the blocks."""
+        self.roles, self.chain = roles, chain
+        self.states = States()
+        self.time, self.level = np.empty(0, np.int64), np.empty(0, np.uint8)  # the bits that the chain holds
+
+    def feed(self, block: Trace) -> Words:
+        """The loads that are complete within `block`."""
+        states, bits = self.states, self.chain.bits
+        states.feed(block)
+        at = states.to(self.roles["clock"], 1)
+        ahead = len(self.time)
+        time = np.concatenate([self.time, states.times[at]])
+        level = np.concatenate([self.level, states.bit(self.roles["data"], at)])
+        if "latch" in self.roles:
+            latches = states.to(self.roles["latch"], 1)
+            last, when = np.searchsorted(at, latches, side="right") + ahead, states.times[latches]
+            enough = last >= bits
+            last, when = last[enough], when[enough]
+            keep = bits
+        else:
+            last = np.arange(bits, len(time) + 1, bits)
+            when = time[last - 1]
+            keep = len(time) % bits
+        index = last[:, None] - bits + np.arange(bits)
+        found = level[index] if len(index) else np.empty((0, bits), np.uint8)
+        starts = time[last - bits] if len(last) else when
+        self.time, self.level = (column[max(0, len(time) - keep) :] for column in (time, level))
+        places = np.arange(bits - 1, -1, -1) if self.chain.msb_first else np.arange(bits)
+        value = ((found & 1).astype(np.uint64) << places.astype(np.uint64)).sum(axis=1, dtype=np.uint64)
+        return Words(value, starts, when, when, np.ones(len(when), bool), (found == 2).any(axis=1))

@@ -9,17 +9,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Times, word_type
-from .changes import edges_to, number_within
-from .words import CUT, END, START, STOP, Transactions, Words
+from .changes import number_within
+from .pieces import Pauses, States
+from .words import CUT, END, START, STOP, Marks, Transactions, Words, transactions
 
-__all__ = ["Shape", "SpiDecoded", "decode", "durations", "encode"]
+__all__ = ["Decoder", "Piece", "Shape", "SpiDecoded", "decode", "durations", "encode"]
+
+PAUSE = 24  # without a select: how many of the shortest clock periods make a pause between transactions
 
 
 @dataclass(frozen=True)
@@ -37,11 +40,15 @@ class Shape:
 
 @dataclass(eq=False)
 class SpiDecoded:
-    """words, their D/C levels (None without that line; 2 where it is unknown) and the transactions (one a select)."""
+    """words, their D/C levels (None without that line; 2 where it is unknown) and the transactions (one a select).
+
+    answers: (n,) what MISO said in each word, None without that line.
+    """
 
     words: Words
     dc: NDArray[np.uint8] | None
     transactions: Transactions
+    answers: NDArray[np.uint32] | None = None
 
 
 def durations(lengths: Times, shape: Shape) -> Times:
@@ -143,38 +150,191 @@ def _at_rest(role: str, shape: Shape, idle: int) -> int:
     return idle if role == "sck" else 1 - shape.active if role.startswith("cs") else 0
 
 
-def decode(trace: Trace, sck: int, mosi: int, shape: Shape, cs: int | None = None, dc: int | None = None) -> SpiDecoded:
-    """The words of a whole trace; numbers are those of lines. Without a select the whole trace is one transaction."""
-    idle, late = shape.mode >> 1, shape.mode & 1
-    sampling = edges_to(trace, sck, (1 - idle) if not late else idle)
-    if cs is None:
-        opens, closes = np.array([trace.start]), np.array([trace.end])
-        began, ended = np.array([CUT], np.uint8), np.array([END], np.uint8)
+def decode(
+    trace: Trace, sck: int, mosi: int, shape: Shape, cs: int | None = None, dc: int | None = None, miso: int | None = None
+) -> SpiDecoded:
+    """The words of a whole trace; numbers are those of lines. Without a select, pauses part the transactions."""
+    decoder = Decoder(sck, mosi, shape, cs, dc, miso)
+    pieces = [decoder.feed(trace), decoder.finish()]
+    words = Words.join([piece.words for piece in pieces])
+    marks = Marks.join([piece.marks for piece in pieces])
+    levels = None if dc is None else np.concatenate([piece.dc for piece in pieces if piece.dc is not None])
+    answers = None if miso is None else np.concatenate([piece.answers for piece in pieces if piece.answers is not None])
+    return SpiDecoded(words, levels, transactions(marks), answers)
+
+
+@dataclass(eq=False)
+class Piece:
+    """What became complete: words, their D/C levels, marks, and what MISO said in each word."""
+
+    words: Words
+    dc: NDArray[np.uint8] | None
+    marks: Marks
+    answers: NDArray[np.uint32] | None = None
+
+
+class Decoder:
+    """Words and marks from blocks of a trace; `feed(block)` then `finish()`, each giving what became complete."""
+
+    def __init__(
+        self, sck: int, mosi: int, shape: Shape, cs: int | None = None, dc: int | None = None, miso: int | None = None
+    ) -> None:
+        """sck, mosi, cs, dc, miso: line numbers in the blocks; None where there is no such line."""
+        self.sck, self.mosi, self.shape, self.cs, self.dc, self.miso = sck, mosi, shape, cs, dc, miso
+        idle, late = shape.mode >> 1, shape.mode & 1
+        self.edge = (1 - idle) if not late else idle
+        self.states = States()
+        self.pauses = Pauses(PAUSE)
+        self.open: bool | None = None  # None: nothing was fed yet
+        self.held = _Bits.none()  # of the word that has begun
+        self.words = 0
+        self.end = 0
+
+    def feed(self, block: Trace) -> Piece:
+        """The words that are complete within `block`."""
+        states, self.end = self.states, block.end
+        states.feed(block)
+        at = states.to(self.sck, self.edge)
+        own = _Bits(
+            states.times[at],
+            states.bit(self.mosi, at),
+            states.bit(self.miso, at) if self.miso is not None else None,
+            states.bit(self.dc, at, ahead=False) if self.dc is not None else None,
+        )
+        if self.cs is None:
+            cuts, marks = self._by_pauses(own)
+        else:
+            cuts, marks = self._by_select(own, at, block)
+        return self._words(own, cuts, marks)
+
+    def finish(self) -> Piece:
+        """The rest: a transaction still open is closed by a mark."""
+        marks: list[tuple[int, int, int]] = []
+        if self.open:
+            over = self.cs is None and self.pauses.over(self.end)
+            marks = [(self.end if not over else self.pauses.last or 0, STOP if over else END, 0)]
+        return self._words(_Bits.none().like(self.held), np.zeros(len(marks), np.int64), marks)
+
+    def _by_select(self, own: _Bits, at: NDArray[np.int64], block: Trace) -> tuple[NDArray[np.int64], list[tuple[int, int, int]]]:
+        """Marks at the edges of the select, and how many of the block's bits came before each."""
+        states, active = self.states, self.shape.active
+        assert self.cs is not None
+        opens, closes = states.to(self.cs, active), states.to(self.cs, 1 - active)
+        edges = np.concatenate([opens, closes])
+        kinds = np.repeat(np.array([START, STOP], np.uint8), [len(opens), len(closes)])
+        order = np.argsort(edges, kind="stable")
+        edges, kinds = edges[order], kinds[order]
+        # Out of the unknown a select may open or close twice: what does not change anything is none.
+        keep = np.append(True, kinds[1:] != kinds[:-1]) if len(kinds) else np.empty(0, bool)
+        edges, kinds = edges[keep], kinds[keep]
+        marks = [(int(when), int(kind), 0) for when, kind in zip(states.times[edges], kinds, strict=True)]
+        cuts = np.searchsorted(at, edges)
+        if self.open is None and len(block.times):  # it may have been active when the capture began
+            first = int(block.level_at(self.cs, block.times[:1])[0])
+            self.open = False
+            if first == active or (len(kinds) and kinds[0] == STOP):
+                marks.insert(0, (block.start, CUT, 0))
+                cuts = np.append(0, cuts)
+        return cuts, marks
+
+    def _by_pauses(self, own: _Bits) -> tuple[NDArray[np.int64], list[tuple[int, int, int]]]:
+        """The same without a select: a transaction ends with its last bit ahead of a pause."""
+        last = self.pauses.last
+        ahead = np.flatnonzero(self.pauses.feed(own.time))
+        marks: list[tuple[int, int, int]] = []
+        cuts: list[int] = []
+        if not self.open and len(own.time):
+            marks.append((int(own.time[0]), START, 0))
+            cuts.append(0)
+        for index in ahead.tolist():
+            before = int(own.time[index - 1]) if index else last or 0
+            marks += [(before, STOP, 0), (int(own.time[index]), START, 0)]
+            cuts += [index, index]
+        self.open = self.open or bool(len(own.time))
+        return np.array(cuts, np.int64), marks
+
+    def _words(self, own: _Bits, cuts: NDArray[np.int64], found: list[tuple[int, int, int]]) -> Piece:
+        """Words of all bits between marks; the bits of a word that is not complete are kept if the transaction goes on."""
+        bits, ahead = self.shape.bits, len(self.held.time)
+        every = _Bits.join([self.held, own])
+        kinds = np.array([kind for _, kind, _ in found], np.uint8)
+        # Stretches of bits: what was open, then between marks; those that begin with a STOP are nobody's.
+        edges = np.concatenate([[0], cuts + ahead, [len(every.time)]])
+        inside = np.append(bool(self.open) if self.cs is not None else True, (kinds == START) | (kinds == CUT))
+        if self.cs is None and not len(found) and not self.open:
+            inside[0] = False
+        first, count = edges[:-1], np.where(inside, np.diff(edges), 0)
+        whole = count // bits
+        marks = Marks(
+            np.array([when for when, _, _ in found], np.int64), kinds, self.words + np.cumsum(whole)[:-1],
+            np.where((kinds == STOP) | (kinds == END), (count % bits)[:-1], 0).astype(np.uint8),
+        )  # fmt: skip
+        if len(found) or self.cs is not None:
+            self.open = bool(inside[-1])
+        taken = every
+        if int(whole.sum()) * bits != len(every.time):
+            owner, number = number_within(whole * bits)
+            taken = every.take(first[owner] + number)
+        keep = int(count[-1] % bits) if inside[-1] else 0
+        self.held = every.take(slice(len(every.time) - keep, None))
+        at = taken.time.reshape(-1, bits)
+        value, unclear = _values(taken.data, self.shape)
+        words = Words(value, at[:, 0], at[:, -1], at[:, -1], np.ones(len(value), bool), unclear)
+        self.words += len(value)
+        answers = None if taken.answer is None else _values(taken.answer, self.shape)[0]
+        return Piece(words, None if taken.dc is None else taken.dc.reshape(-1, bits)[:, -1], marks, answers)
+
+
+@dataclass(eq=False)
+class _Bits:
+    """Sampled bits. time: (n,) ticks. data: (n,) levels. answer, dc: (n,) levels of MISO and of the D/C line, None without."""
+
+    time: Times
+    data: NDArray[np.uint8]
+    answer: NDArray[np.uint8] | None = None
+    dc: NDArray[np.uint8] | None = None
+
+    @classmethod
+    def none(cls) -> _Bits:
+        return cls(np.empty(0, np.int64), np.empty(0, np.uint8))
+
+    def like(self, other: _Bits) -> _Bits:
+        """The same with the columns that another one has."""
+        return _Bits(
+            self.time, self.data, None if other.answer is None else self.data[:0], None if other.dc is None else self.data[:0]
+        )
+
+    @classmethod
+    def join(cls, parts: list[_Bits]) -> _Bits:
+        head, tail = parts
+        if not len(head.time):
+            return tail
+
+        def column(a: NDArray[np.uint8] | None, b: NDArray[np.uint8] | None) -> NDArray[np.uint8] | None:
+            return None if a is None or b is None else np.concatenate([a, b])
+
+        return cls(
+            np.concatenate([head.time, tail.time]), np.concatenate([head.data, tail.data]), column(head.answer, tail.answer), column(head.dc, tail.dc)
+        )  # fmt: skip
+
+    def take(self, which: Any) -> _Bits:
+        return _Bits(
+            self.time[which],
+            self.data[which],
+            None if self.answer is None else self.answer[which],
+            None if self.dc is None else self.dc[which],
+        )
+
+
+def _values(data: NDArray[np.uint8], shape: Shape) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
+    """The words that bits make, and which of them had an unknown bit (it reads 0)."""
+    blurred = bool((data == 2).any())
+    known = data & 1 if blurred else data
+    if shape.bits == 8:
+        order: Literal["big", "little"] = "big" if shape.msb_first else "little"
+        value = np.packbits(known, bitorder=order).astype(np.uint32)
     else:
-        opens, closes = edges_to(trace, cs, shape.active), edges_to(trace, cs, 1 - shape.active)
-        cut = len(closes) and (not len(opens) or closes[0] < opens[0])
-        if cut:  # it was active when the capture began
-            opens = np.concatenate([[trace.start], opens])
-        open_end = len(opens) > len(closes)
-        if open_end:
-            closes = np.append(closes, trace.end)
-        began, ended = np.full(len(opens), START, np.uint8), np.full(len(opens), STOP, np.uint8)
-        if cut:
-            began[0] = CUT
-        if open_end:
-            ended[-1] = END
-    first, last = np.searchsorted(sampling, opens), np.searchsorted(sampling, closes)
-    counts = last - first
-    whole = counts // shape.bits
-    owner, number = number_within(whole * shape.bits)
-    at = sampling[first[owner] + number].reshape(-1, shape.bits)
-    bits = trace.level_at(mosi, at.reshape(-1) - 1).reshape(at.shape)
-    unclear = (bits == 2).any(axis=1)
-    places = np.arange(shape.bits - 1, -1, -1) if shape.msb_first else np.arange(shape.bits)
-    value = ((bits & 1).astype(np.uint32) << places.astype(np.uint32)).sum(axis=1, dtype=np.uint32)
-    ends = at[:, -1] if len(at) else np.empty(0, np.int64)
-    starts = at[:, 0] if len(at) else np.empty(0, np.int64)
-    words = Words(value, starts, ends, ends, np.ones(len(value), bool), unclear)
-    behind = np.cumsum(whole)
-    table = Transactions(behind - whole, behind, opens, closes, began, ended, (counts % shape.bits).astype(np.uint8))
-    return SpiDecoded(words, None if dc is None else trace.level_at(dc, ends), table)
+        places = np.arange(shape.bits - 1, -1, -1) if shape.msb_first else np.arange(shape.bits)
+        value = (known.reshape(-1, shape.bits).astype(np.uint32) << places.astype(np.uint32)).sum(axis=1, dtype=np.uint32)
+    unclear = (data.reshape(-1, shape.bits) == 2).any(axis=1) if blurred else np.zeros(len(value), bool)
+    return value, unclear

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from . import options
@@ -189,27 +190,47 @@ def warn(notes: Any) -> None:
 
 def streams(args: argparse.Namespace) -> bool:
     """Whether transactions can go out while the capture is read: lines known, no part, no window."""
-    known = {text.partition("=")[0].lower() for text in args.line} >= {"scl", "sda"}
-    return args.format == "jsonl" and known and not (args.rig or args.part or args.start or args.end or args.save_rig)
+    known = _kind_of({text.partition("=")[0].lower() for text in args.line}, args.bus or "")
+    return args.format == "jsonl" and bool(known) and not (args.rig or args.part or args.start or args.end or args.save_rig)
+
+
+def _kind_of(roles: set[str], wanted: str) -> str:
+    """The kind of bus that roles given by hand are enough for, "" where they are not."""
+    from ..rig.schema import OPTIONAL_ROLES, ROLES
+
+    for kind in (wanted,) if wanted else ("i2c", "spi", "parallel", "shift"):
+        needed = set(ROLES.get(kind, ()))
+        if needed and needed <= roles <= needed | set(OPTIONAL_ROLES[kind]) and (kind != "parallel" or roles & {"e", "wr"}):
+            return kind
+    return ""
 
 
 def stream(args: argparse.Namespace) -> int:
     """JSON Lines in bounded memory, whatever the length of the capture."""
-    from ..view.stream import i2c_records
+    from ..rig.schema import Bus
+    from ..view.stream import i2c_records, word_records
 
     roles = options.roles(args)
+    kind: Any = _kind_of(set(roles), args.bus or "")
     source = options.open_source(args, list(roles.values()))
+
+    def records(notes: list[Any]) -> Iterator[bytes]:
+        if kind == "i2c":
+            return i2c_records(source, roles, notes, args.summary)
+        return word_records(source, Bus("bus", kind, lines=roles), notes, args.summary)
+
     if args.output and args.output != "-":
         from ..trace.files import replace_file
 
         notes: list[Any] = []
-        replace_file(args.output, i2c_records(source, roles, notes, args.summary))
+        replace_file(args.output, records(notes))
         warn(notes)
         return 0
     notes = []
     sys.stdout.flush()
-    for piece in i2c_records(source, roles, notes, args.summary):
+    for piece in records(notes):
         sys.stdout.buffer.write(piece)
+        sys.stdout.buffer.flush()
     sys.stdout.buffer.flush()
     warn(notes)
     return 0

@@ -16,7 +16,7 @@ from ..part.wrap import BUS_OF
 from ..trace import Trace
 from .schema import OPTIONAL_ROLES, ROLES, Bus, Device, Rig
 
-__all__ = ["bus_of", "likely_roles", "recognised"]
+__all__ = ["bus_of", "likely_roles", "recognised", "shaped"]
 
 LOOKED_AT = 400_000  # changes in which a part is looked for
 ENOUGH = 3  # distinct commands of a part's bring-up that show that it is that part
@@ -99,6 +99,15 @@ def likely_roles(trace: Trace) -> dict[int, str]:
     if found is not None and found[0] != "i2c":
         return {line: f"{found[0]} {role}" for role, line in found[1].items()}
     return {} if wires is None else {wires.scl: "i2c scl", wires.sda: "i2c sda"}
+
+
+def shaped(trace: Trace, bus: Bus, assumed: dict[str, str]) -> None:
+    """Sets what the traffic tells of a bus whose lines are known: SPI mode, word and select, or the level of a parallel bus's selects."""
+    roles = {role: trace.index(line) for role, line in bus.lines.items()}
+    if bus.kind == "spi":
+        _shaped(trace, bus, roles, None, assumed)
+    elif bus.kind == "parallel":
+        _selected(trace, bus, roles, assumed)
 
 
 def _from_fit(fit: SpiFit) -> dict[str, int]:

@@ -104,9 +104,9 @@ def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None) 
     done = 0
     notes: tuple[Note, ...] = ()
     while True:
-        got = stream.readinto(view)
+        got = stream.readinto(view, size)
         count, odd = divmod(got, size)
-        last = got < len(view)
+        last = stream.ended
         if last and (odd or stream.cut):
             notes = (Note("capture.cut-short", "the file ends in the middle of a sample or of its gzip data"),)
         if not count:

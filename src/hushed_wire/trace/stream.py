@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import io
+import select
 import zlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO, cast
 
@@ -13,6 +15,7 @@ __all__ = ["Stream", "open_stream"]
 
 GZIP = b"\x1f\x8b"
 PIECE = 1 << 18
+ENOUGH = 4096  # bytes of a pipe by which its format is told
 
 
 class Stream:
@@ -23,7 +26,9 @@ class Stream:
         self.name, self._own = name, own
         self.cut = False
         self._file = file
-        first = file.read(PIECE)
+        self.live = not own  # what comes from a pipe is handed on as it comes
+        self.ended = False
+        first = file.read(PIECE) if own else self._begun()
         self.compressed = first.startswith(GZIP)
         self._unpack = zlib.decompressobj(wbits=31) if self.compressed else None
         self._packed = first if self.compressed else b""
@@ -31,6 +36,27 @@ class Stream:
         if self.compressed:
             self._plain = self._inflate(PIECE)
         self.head = self._plain[:65536]
+
+    def _begun(self) -> bytes:
+        """Enough of a pipe to tell what it carries."""
+        out = b""
+        while len(out) < ENOUGH and (piece := self._some(PIECE)):
+            out += piece
+        return out
+
+    def _some(self, size: int) -> bytes:
+        """What is there, at most `size` bytes, waiting only while there is nothing."""
+        read: Callable[[int], bytes] = getattr(self._file, "read1", self._file.read)
+        out = read(size) if self.live else self._file.read(size)
+        self.ended = self.ended or not out
+        return out
+
+    def _waiting(self) -> bool:
+        """Whether more is there at once."""
+        try:
+            return bool(select.select([self._file], [], [], 0)[0])
+        except (OSError, ValueError, io.UnsupportedOperation):
+            return True  # no pipe, so nothing to wait for
 
     def _inflate(self, size: int) -> bytes:
         """At most `size` bytes more from the compressed file, so that memory stays bounded whatever the file claims."""
@@ -63,19 +89,22 @@ class Stream:
             return out
         if self.compressed:
             return self._inflate(size)
-        return self._file.read(size)
+        return self._some(size)
 
-    def readinto(self, buffer: memoryview) -> int:
-        """Fills `buffer` as far as the file goes; returns how many bytes."""
+    def readinto(self, buffer: memoryview, unit: int = 1) -> int:
+        """Fills `buffer` as far as the file goes (a pipe: as far as it has come, in whole units); returns how many bytes."""
         done = 0
         while done < len(buffer):
-            if self._plain or self.compressed:
+            if self.live and done and done % unit == 0 and not self._plain and not self._waiting():
+                break
+            if self._plain or self.compressed or self.live:
                 piece = self.read(len(buffer) - done)
                 count = len(piece)
                 buffer[done : done + count] = piece
             else:
                 count = cast(io.BufferedReader, self._file).readinto(buffer[done:])
             if not count:
+                self.ended = True
                 break
             done += count
         return done

@@ -17,7 +17,7 @@ from ..part.character import TextGlass
 from ..part.paged import Glass
 from ..part.pixel import ColourGlass
 from ..rig import DeviceReading, Reading
-from ..rig.hear import Channel, Hearing
+from ..rig.hear import Channel, Hearing, in_pieces
 from ..trace import Trace
 
 __all__ = ["capture", "channel", "commands", "heard", "diagnosis", "finding", "screen", "transactions"]
@@ -64,7 +64,7 @@ def channel(own: Channel, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
     value, times = own.words.value.tolist(), (own.words.effect * up / down).tolist()
     dc = None if own.dc is None else own.dc.tolist()
     read = None if own.read is None else own.read
-    table = own.table
+    table = in_pieces(own.words, own.table)
     starts, ends = (table.start * up / down).tolist(), (table.end * up / down).tolist()
     columns = zip(
         table.first.tolist(), table.last.tolist(), starts, ends, table.began.tolist(), table.ended.tolist(), strict=True
@@ -82,6 +82,7 @@ def channel(own: Channel, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
             "times": times[first:last],
             "dc": None if dc is None else dc[first:last],
             "direction": way,
+            **({} if own.answers is None else {"answers": own.answers[first:last].tolist()}),
             "continued": BEGAN.get(began) == "cut" or ENDED[ended] == "cut",
         }
 

@@ -1,0 +1,100 @@
+"""What decoders that are fed a capture block by block share: entries of a block with the state ahead of it, and pauses between words.
+
+Everything here depends only on what came before, never on where blocks begin, so that results are the same for any size of block.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace import Trace
+from ..trace.model import Levels, Times
+
+__all__ = ["Pauses", "States"]
+
+
+class States:
+    """The states of a capture's lines, block by block. `levels` and `unknown` have the state ahead of the block as entry 0.
+
+    times: (n,) ticks of the block's entries, whose states are entries 1 to n.
+    """
+
+    def __init__(self) -> None:
+        self.times: Times = np.empty(0, np.int64)
+        self.levels: Levels = np.empty(0, np.uint8)
+        self.unknown: Levels | None = None
+        self._last: tuple[int, int] | None = None
+
+    def feed(self, block: Trace) -> None:
+        """Takes a block; the first one has nothing ahead of it but its own first state."""
+        kind = block.levels.dtype.type
+        if not len(block.times):
+            self.times, self.levels, self.unknown = block.times, block.levels[:0], None
+            return
+        before = self._last or (int(block.levels[0]), 0 if block.unknown is None else int(block.unknown[0]))
+        self.times = block.times
+        self.levels = np.concatenate([np.array([before[0]], kind), block.levels])
+        self.unknown = None
+        if block.unknown is not None or before[1]:
+            plane = np.zeros_like(block.levels) if block.unknown is None else block.unknown
+            self.unknown = np.concatenate([np.array([before[1]], kind), plane])
+        self._last = int(block.levels[-1]), 0 if block.unknown is None else int(block.unknown[-1])
+
+    def high(self, line: int) -> NDArray[np.bool_]:
+        """(n + 1,) whether a line is high; meaningless where it is unknown."""
+        out: NDArray[np.bool_] = (self.levels & self.levels.dtype.type(1 << line)) != 0
+        return out
+
+    def clear(self, line: int) -> NDArray[np.bool_] | None:
+        """(n + 1,) whether a line is known; None where it always is."""
+        if self.unknown is None:
+            return None
+        out: NDArray[np.bool_] = (self.unknown & self.unknown.dtype.type(1 << line)) == 0
+        return out
+
+    def to(self, line: int, level: int) -> NDArray[np.int64]:
+        """Entries of the block at which a line goes to a level from the other one; not out of or into the unknown."""
+        if not len(self.times):
+            return np.empty(0, np.int64)
+        high = self.high(line)
+        moved = high[1:] & ~high[:-1] if level else ~high[1:] & high[:-1]
+        known = self.clear(line)
+        if known is not None:
+            moved &= known[1:] & known[:-1]
+        return np.flatnonzero(moved)
+
+    def bit(self, line: int, entries: NDArray[np.int64], ahead: bool = True) -> NDArray[np.uint8]:
+        """(k,) level of a line just ahead of entries of the block (or with them): 0, 1, or 2 where it is unknown."""
+        at = entries if ahead else entries + 1
+        bits: NDArray[np.uint8] = (self.levels[at] >> self.levels.dtype.type(line)).astype(np.uint8) & np.uint8(1)
+        if self.unknown is not None:
+            bits[(self.unknown[at] >> self.unknown.dtype.type(line)) & 1 == 1] = 2
+        return bits
+
+
+class Pauses:
+    """Tells a pause from the usual step between moments: one that is so many times as long as the shortest step up to then."""
+
+    def __init__(self, times: int) -> None:
+        self.times = times
+        self.shortest = int(np.iinfo(np.int64).max) // (4 * times)
+        self.last: int | None = None
+
+    def feed(self, moments: Times) -> NDArray[np.bool_]:
+        """(n,) whether a pause is ahead of each moment; nothing is ahead of the very first."""
+        if not len(moments):
+            return np.empty(0, bool)
+        first = moments[0] if self.last is None else self.last
+        steps = np.diff(moments, prepend=first)
+        known: NDArray[Any] = np.where(steps > 0, steps, self.shortest)
+        least = np.minimum.accumulate(np.append(self.shortest, known))
+        self.shortest, self.last = int(least[-1]), int(moments[-1])
+        out: NDArray[np.bool_] = steps > self.times * least[:-1]
+        return out
+
+    def over(self, end: int) -> bool:
+        """Whether what comes at the end of the capture would come behind a pause."""
+        return self.last is not None and end - self.last > self.times * self.shortest

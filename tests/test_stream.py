@@ -1,0 +1,144 @@
+"""Captures decoded piece by piece: the same as a whole, for any size of piece; from a pipe as they come; in level memory."""
+
+import json
+import subprocess
+import sys
+import time
+import unittest
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.bus import parallel, shift, spi
+from hushed_wire.bus.words import Marks, Words, transactions
+from hushed_wire.rig.hear import Runs, runs
+from hushed_wire.rig.schema import Bus
+from hushed_wire.trace import Trace, read_capture
+from hushed_wire.view.stream import word_records
+from support import FIXTURES, demo, program, scratch
+
+FOLDER = scratch()
+
+
+def cut(trace: Trace, at: list[int]) -> list[Trace]:
+    """A trace as blocks, each of which begins with the state at its start."""
+    edges = sorted({trace.start, trace.end, *(trace.start + share * (trace.end - trace.start) // 1000 for share in at)})
+    return [trace.window(first, last) for first, last in pairwise(edges)]
+
+
+def told(columns: Any) -> list[Any]:
+    return [np.asarray(getattr(columns, name)).tolist() for name in columns.__dataclass_fields__]
+
+
+CUTS = st.lists(st.integers(1, 999), min_size=1, max_size=30)
+
+
+class AnyPieces(unittest.TestCase):
+    @given(CUTS, st.booleans(), st.sampled_from([8, 9, 3]))
+    @settings(deadline=None, max_examples=40)
+    def test_spi(self, at: list[int], selected: bool, bits: int) -> None:
+        trace = read_capture(demo() / "handheld.vcd")
+        line = {name: trace.index(name) for name in ("CLK", "DIN", "CE", "DC")}
+        shape = spi.Shape(bits, 1, 0, 0)
+        select = line["CE"] if selected else None
+        whole = spi.decode(trace, line["CLK"], line["DIN"], shape, select, line["DC"])
+        decoder = spi.Decoder(line["CLK"], line["DIN"], shape, select, line["DC"])
+        pieces = [*(decoder.feed(block) for block in cut(trace, at)), decoder.finish()]
+        self.assertEqual(told(Words.join([piece.words for piece in pieces])), told(whole.words))
+        self.assertEqual(told(transactions(Marks.join([piece.marks for piece in pieces]))), told(whole.transactions))
+        self.assertGreater(len(whole.transactions), 5)
+
+    @given(CUTS)
+    @settings(deadline=None, max_examples=20)
+    def test_parallel(self, at: list[int]) -> None:
+        trace = read_capture(demo() / "engine-room.vcd")
+        roles = {f"d{k}": trace.index(f"D{k}") for k in range(8)} | {
+            r: trace.index(r.upper()) for r in ("rs", "rw", "e", "cs1", "cs2")
+        }
+        whole = parallel.decode(trace, roles, 1)
+        decoder, open_runs = parallel.Decoder(roles, 1), Runs()
+        table, ahead, count = [], 0, 0
+        for block in [*cut(trace, at), None]:
+            if block is not None:
+                found = decoder.feed(block)
+                words, part, _ = open_runs.feed(found.words, found.data, found.read, found.chips)
+                count += len(found.words)
+            else:
+                none = found.words.take(slice(0, 0))
+                words, part, _ = open_runs.feed(none, found.data[:0], found.read[:0], found.chips[:0], last=True)
+            table += [(first + ahead, last + ahead) for first, last in zip(part.first.tolist(), part.last.tolist(), strict=True)]
+            ahead += len(words)
+        self.assertEqual((count, ahead), (len(whole.words), len(whole.words)))
+        every = runs(whole.words, whole.data, whole.read, whole.chips)
+        self.assertEqual(table, list(zip(every.first.tolist(), every.last.tolist(), strict=True)))
+
+    @given(CUTS, st.booleans())
+    @settings(deadline=None, max_examples=20)
+    def test_shift(self, at: list[int], latched: bool) -> None:
+        trace = read_capture(FIXTURES / "buses_tb.vcd.gz")
+        roles = {"clock": trace.index("sclock"), "data": trace.index("sdata")} | (
+            {"latch": trace.index("slatch")} if latched else {}
+        )
+        chain = shift.Chain(16, 1)
+        decoder = shift.Decoder(roles, chain)
+        pieces = Words.join([decoder.feed(block) for block in cut(trace, at)])
+        self.assertEqual(told(pieces), told(shift.decode(trace, roles, chain)))
+
+
+class AsAUser(unittest.TestCase):
+    LINES = ("--line", "sck=CLK", "--line", "mosi=DIN", "--line", "cs=CE", "--line", "dc=DC")
+
+    def test_the_stream_says_what_the_whole_says(self) -> None:
+        lines = {
+            "handheld.vcd": self.LINES,
+            "engine-room.vcd": [
+                w for r in (*(f"d{k}" for k in range(8)), "rs", "rw", "e", "cs1", "cs2") for w in ("--line", f"{r}={r.upper()}")
+            ],
+        }
+        for capture, words in lines.items():
+            streamed = [json.loads(line) for line in program("decode", capture, *words, "--format", "jsonl").stdout.splitlines()]
+            whole = json.loads(program("decode", capture, "--format", "json").stdout)["transactions"]
+            self.assertEqual([{k: v for k, v in one.items() if k != "record"} for one in streamed[:-1]], whole)
+            self.assertEqual((streamed[-1]["record"], streamed[-1]["transactions"]), ("summary", len(whole)))
+
+    def test_a_pipe_is_decoded_as_it_comes(self) -> None:
+        data = (demo() / "handheld.vcd").read_bytes()
+        command = [Path(sys.executable).parent / "hushed-wire", "decode", "-", *self.LINES, "--format", "jsonl"]
+        with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as process:
+            assert process.stdin is not None
+            assert process.stdout is not None
+            process.stdin.write(data[: len(data) // 2])
+            process.stdin.flush()
+            first = json.loads(process.stdout.readline())  # the other half has not come
+            time.sleep(0.1)
+            process.stdin.write(data[len(data) // 2 :])
+            process.stdin.close()
+            self.assertEqual((first["record"], first["words"][:1]), ("transaction", [33]))
+            self.assertEqual(json.loads(process.stdout.read().splitlines()[-1])["transactions"], 10)
+
+    def test_a_select_that_never_ends(self) -> None:
+        """4.5 million words without a rest, as samples: pieces of one size, in memory that stays level."""
+        step = np.array([0, 1], np.uint8)  # clock on line 0, data on line 1
+        (FOLDER / "tied.bin").write_bytes(np.tile(step, 4_000_000).tobytes())
+        words = ("--raw", "1", "--rate", "20MHz", "--line", "sck=0", "--line", "mosi=1", "--format", "jsonl")
+        records = [json.loads(line) for line in program("decode", "tied.bin", *words, cwd=FOLDER).stdout.splitlines()]
+        self.assertEqual({len(one["words"]) for one in records[:-2]}, {4096})
+        self.assertEqual([one["continued"] for one in records[:-1]], [True] * (len(records) - 1))
+        self.assertEqual(records[-1]["words"], 500_000)
+
+    def test_without_a_select_pauses_part_the_transactions(self) -> None:
+        bus = Bus("bus", "spi", lines={"sck": "CLK", "mosi": "DIN", "dc": "DC"})
+        from hushed_wire.trace import open_capture
+
+        pieces = b"".join(word_records(open_capture(demo() / "handheld.vcd"), bus, []))
+        tied = [json.loads(line) for line in pieces.splitlines()][:-1]
+        whole = json.loads(program("decode", "handheld.vcd", "--format", "json").stdout)["transactions"]
+        self.assertEqual([one["words"] for one in tied], [one["words"] for one in whole])
+
+
+if __name__ == "__main__":
+    unittest.main()
