@@ -10,7 +10,6 @@ import argparse
 import json
 import math
 import os
-import resource
 import statistics
 import subprocess
 import sys
@@ -98,39 +97,34 @@ def start_up(folder: Path, pairs: int) -> None:
         print(f"{f'{title}, against import {imports}':<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {peak:5.0f} MB  {bar}")
 
 
-def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--samples", type=float, default=100, metavar="MILLIONS")
-    parser.add_argument("--pairs", type=int, default=3)
-    args = parser.parse_args()
-    if subprocess.run(["cc", "--version"], capture_output=True, check=False).returncode:
-        print("the references want a C compiler: apt-get install gcc libc6-dev")
-        return 2
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+ROLES = {
+    "i2c": {"scl": 0, "sda": 1},
+    "spi": {"sck": 0, "mosi": 1, "cs": 2, "dc": 3},
+    "parallel": {**{f"d{k}": k for k in range(8)}, "rs": 8, "e": 9},
+}
+
+
+def listening(folder: Path, samples: float, pairs: int) -> bool:
+    """Rows of raw samples to JSON Lines and to a summary, on each bus, against the C references."""
+    for bus, roles in ROLES.items():
         for binary, flags in (("lines", []), ("count", ["-DCOUNT"])):
-            subprocess.run(["cc", "-O2", *flags, "-o", str(folder / binary), str(HERE / "i2c_lines.c")], check=True)
-        print(f"{args.samples:g} M samples of 1 byte, {args.pairs} pairs each, this machine: {os.cpu_count()} cores")
-        print(f"{'work':<52} {'ours':>8} {'plain':>8} {'ratio':>7} {'peak':>8}  bar")
-        for words, kind in ((1026, "long transactions"), (3, "short transactions")):
+            source = HERE / f"{bus}_lines.c"
+            subprocess.run(["cc", "-O2", *flags, "-o", str(folder / f"{bus}-{binary}"), str(source)], check=True)
+        size = 2 if bus == "parallel" else 1
+        for words, kind in ((1026, "long"), (3, "short")):
             path = folder / "samples.bin"
-            subprocess.run(
-                [sys.executable, str(HERE / "samples.py"), str(path), str(args.samples), str(words), str(RATE)], check=True
-            )
-            base = [str(PROGRAM), "decode", str(path), "--raw", "1", "--rate", f"{RATE}Hz", "--line", "scl=0", "--line", "sda=1"]
+            make = [sys.executable, str(HERE / "samples.py"), str(path), str(samples / size), str(words), str(RATE), bus]
+            subprocess.run(make, check=True)
+            lines = [word for role, line in roles.items() for word in ("--line", f"{role}={line}")]
+            base = [str(PROGRAM), "decode", str(path), "--raw", str(size), "--rate", f"{RATE}Hz", "--bus", bus, *lines]
             for title, options, reference, bar in (
-                (f"raw I2C to JSON Lines, {kind}", ["--format", "jsonl"], "lines", "0.8 with the issue on all buses"),
-                (
-                    f"raw I2C, summary only, {kind}",
-                    ["--format", "jsonl", "--summary"],
-                    "count",
-                    "1.5 with the issue on all buses",
-                ),
+                (f"raw {bus} to JSON Lines, {kind} transactions", ["--format", "jsonl"], "lines", "0.8"),
+                (f"raw {bus}, summary only, {kind} transactions", ["--format", "jsonl", "--summary"], "count", "1.5"),
             ):
                 ours, theirs, ratios, peak = [], [], [], 0.0
-                for pair in range(args.pairs + 1):
+                for pair in range(pairs + 1):
                     own, memory = timed([*base, *options], folder / "ours")
-                    plain, _ = timed([str(folder / reference), str(path), str(RATE)], folder / "theirs")
+                    plain, _ = timed([str(folder / f"{bus}-{reference}"), str(path), str(RATE)], folder / "theirs")
                     if pair:  # the first pair warms the caches
                         ours.append(own)
                         theirs.append(plain)
@@ -138,19 +132,117 @@ def main() -> int:
                         peak = max(peak, memory)
                     elif not same(folder / "ours", folder / "theirs"):
                         print(f"{title}: the outputs differ")
-                        return 1
+                        return False
                 row = statistics.median(ours), statistics.median(theirs), statistics.median(ratios)
-                print(f"{title:<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {peak:5.0f} MB  {bar}")
-        done = subprocess.run([sys.executable, str(HERE / "frame.py")], capture_output=True, text=True, check=False)
-        own, plain, ratio, same_words = done.stdout.split()
-        row = f"{float(own):7.2f}s {float(plain):7.2f}s {float(ratio):6.1f}x"
-        print(f"{'colour frame to wires, against a Python loop':<52} {row} {'':>8}  20x or more, outputs {same_words}")
-        done = subprocess.run([sys.executable, str(HERE / "frame.py"), "pack"], capture_output=True, text=True, check=False)
-        own, plain, ratio, same_words = done.stdout.split()
-        row = f"{float(own):6.2f}ms {float(plain):6.2f}ms {float(ratio):7.2f}"
-        print(f"{'320x240 pixels to 16 bits, against plain NumPy':<52} {row} {'':>8}  1.5, outputs {same_words}")
-        start_up(folder, args.pairs)
-    assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime > 0
+                print(f"{title:<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {peak:5.0f} MB  {bar}", flush=True)
+    return True
+
+
+def reading(folder: Path, megabytes: float, pairs: int) -> bool:
+    """Rows of files to traces, start-up apart: VCD against C, CSV against pandas alone."""
+    subprocess.run(["cc", "-O2", "-o", str(folder / "vcd"), str(HERE / "vcd_trace.c")], check=True)
+    for title, kind, bar in (
+        ("VCD to a trace, one change a time", "vcd", "2.5"),
+        ("VCD to a trace, eight changes a time", "vcd-many", "2.5"),
+        ("CSV to a trace, against pandas.read_csv", "csv", "1.3"),
+    ):
+        path = folder / f"file.{kind[:3]}"
+        subprocess.run([sys.executable, str(HERE / "samples.py"), str(path), str(megabytes), "1", "1", kind], check=True)
+        ours, theirs, ratios = [], [], []
+        for pair in range(pairs + 1):
+            said = subprocess.run([sys.executable, str(HERE / "files.py"), str(path)], capture_output=True, text=True, check=True)
+            own, entries, last = said.stdout.split()
+            if kind == "csv":
+                plain = subprocess.run(
+                    [sys.executable, str(HERE / "files.py"), str(path), "pandas"], capture_output=True, text=True, check=True
+                )
+                reference = float(plain.stdout.split()[0])
+            else:
+                reference, _ = timed([str(folder / "vcd"), str(path)], folder / "theirs")
+                count, end = (folder / "theirs").read_text().split()
+                if abs(int(count) - int(entries)) > 1 or end != last:
+                    print(f"{title}: {entries} entries to {last}, the reference has {count} to {end}")
+                    return False
+            if pair:
+                ours.append(float(own))
+                theirs.append(reference)
+                ratios.append(float(own) / reference)
+        row = statistics.median(ours), statistics.median(theirs), statistics.median(ratios)
+        print(f"{title:<52} {row[0]:7.2f}s {row[1]:7.2f}s {row[2]:7.2f} {'':>8}  {bar}", flush=True)
+        path.unlink()
+    return True
+
+
+def growth(folder: Path, most: float) -> None:
+    """Time per byte, start-up apart, and peak memory, from 10 MB to `most` MB of samples."""
+    path = folder / "samples.bin"
+    base = [
+        str(PROGRAM),
+        "decode",
+        str(path),
+        "--raw",
+        "1",
+        "--rate",
+        f"{RATE}Hz",
+        "--line",
+        "scl=0",
+        "--line",
+        "sda=1",
+        "--format",
+        "jsonl",
+    ]
+    path.write_bytes(b"\x03" * 10_000)
+    idle = min(timed(base, folder / "ours")[0] for _ in range(5))
+    first = None
+    size = 10.0
+    while size <= most:
+        subprocess.run([sys.executable, str(HERE / "samples.py"), str(path), str(size), "1026", str(RATE)], check=True)
+        took, peak = min(timed(base, Path(os.devnull)) for _ in range(3 if size < 1000 else 1))
+        each = (took - idle) / size
+        first = first or each
+        title = f"growth: {size:.0f} MB of I2C samples to JSON Lines"
+        print(f"{title:<52} {took:7.2f}s {'':>8} {each / first:7.2f} {peak:5.0f} MB  1.3, memory level", flush=True)
+        size = size * 10 if size < 1000 else size * 2
+    path.unlink()
+
+
+def drawing() -> None:
+    """Rows of pictures to wires and to bytes."""
+    done = subprocess.run([sys.executable, str(HERE / "frame.py")], capture_output=True, text=True, check=False)
+    own, plain, ratio, same_words = done.stdout.split()
+    row = f"{float(own):7.2f}s {float(plain):7.2f}s {float(ratio):6.1f}x"
+    print(f"{'colour frame to wires, against a Python loop':<52} {row} {'':>8}  20x or more, outputs {same_words}")
+    done = subprocess.run([sys.executable, str(HERE / "frame.py"), "pack"], capture_output=True, text=True, check=False)
+    own, plain, ratio, same_words = done.stdout.split()
+    row = f"{float(own):6.2f}ms {float(plain):6.2f}ms {float(ratio):7.2f}"
+    print(f"{'320x240 pixels to 16 bits, against plain NumPy':<52} {row} {'':>8}  1.5, outputs {same_words}")
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--samples", type=float, default=100, metavar="MILLIONS", help="bytes of samples (default: 100)")
+    parser.add_argument("--pairs", type=int, default=3)
+    parser.add_argument("--megabytes", type=float, default=25, help="of VCD and CSV files (default: 25)")
+    parser.add_argument("--growth", type=float, default=1000, help="megabytes to grow to (default: 1000)")
+    parser.add_argument("--only", choices=("listening", "reading", "growth", "drawing", "start-up"), help="one kind of row")
+    args = parser.parse_args()
+    if subprocess.run(["cc", "--version"], capture_output=True, check=False).returncode:
+        print("the references want a C compiler: apt-get install gcc libc6-dev")
+        return 2
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        print(f"{args.samples:g} MB of samples, {args.pairs} pairs each, this machine: {os.cpu_count()} cores")
+        print(f"{'work':<52} {'ours':>8} {'plain':>8} {'ratio':>7} {'peak':>8}  bar")
+        if args.only in (None, "listening") and not listening(folder, args.samples, args.pairs):
+            return 1
+        if args.only in (None, "reading") and not reading(folder, args.megabytes, args.pairs):
+            return 1
+        if args.only in (None, "growth"):
+            growth(folder, args.growth)
+        if args.only in (None, "drawing"):
+            drawing()
+        if args.only in (None, "start-up"):
+            start_up(folder, args.pairs)
     return 0
 
 

@@ -12,15 +12,18 @@ import codecs
 import io
 import re
 import warnings
+from collections import deque
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from fractions import Fraction
+from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
-from .model import UNKNOWN, Note, Times, Trace, fold
+from .model import HIGH, UNKNOWN, Note, Times, Trace, word_type
 from .stream import Stream
 from .table_shape import (
     COUNT_NAME,
@@ -42,39 +45,46 @@ if TYPE_CHECKING:
 __all__ = ["looks_like", "read", "write"]
 
 ROWS = 1 << 17
+PIECE = 4 << 20  # bytes that are parsed at once
+WORKERS = 2  # pieces parsed side by side: the parser lets go of the interpreter's lock
 LONGEST_ROW = 1 << 20  # bytes
 EVEN_ROWS = 16
 LATEST = 1e8  # seconds: three years
 HIGHEST = 1e4  # volts: more than any display line sees
 
 
-class _Text(io.RawIOBase):
-    """A Stream as the file object that pandas wants: UTF-8, whole rows only; what follows the last line end stays in `tail`."""
+class _Text:
+    """Pieces of whole lines in UTF-8; what no line end closes stays in `tail`."""
 
     def __init__(self, stream: Stream, encoding: str) -> None:
         self.stream = stream
         self.decoder = None if encoding == "utf-8" else codecs.getincrementaldecoder(encoding)("replace")
-        self.ready = memoryview(b"")
         self.tail = b""
 
-    def readable(self) -> bool:
-        return True
-
-    def readinto(self, buffer: Any) -> int:
-        while not len(self.ready):
+    def pieces(self, skip: int) -> Iterator[tuple[int, bytes]]:
+        """The lines behind the first `skip`, in pieces; with each the number of lines ahead of it."""
+        parts, size, ahead = [self.tail], 0, 0
+        while True:
             data = self.stream.read()
-            if not data:
-                return 0
-            if self.decoder is not None:
+            if data and self.decoder is not None:
                 data = self.decoder.decode(data).encode()
-            whole = (self.tail + data).rpartition(b"\n")
-            if not whole[1] and len(whole[2]) > LONGEST_ROW:
+            parts.append(data)
+            size += len(data)
+            if data and size < PIECE and not self.stream.live:
+                continue
+            whole, end, self.tail = b"".join(parts).rpartition(b"\n")
+            if not end and len(self.tail) > LONGEST_ROW:
                 raise HushedError("a row without end", where=self.stream.name, remedy="the file is damaged: export it again")
-            self.ready, self.tail = memoryview(whole[0] + whole[1]), whole[2]
-        count = min(len(buffer), len(self.ready))
-        buffer[:count] = self.ready[:count]
-        self.ready = self.ready[count:]
-        return count
+            text = whole + end
+            parts, size = [self.tail], len(self.tail)
+            while skip and text:
+                _, end, text = text.partition(b"\n")
+                skip, ahead = skip - 1, ahead + 1
+            if text:
+                yield ahead, text
+                ahead += text.count(b"\n")
+            if not data and (self.stream.ended or not data):
+                return
 
 
 def read(
@@ -88,35 +98,42 @@ def read(
         raise HushedError("not a table of numbers", where=stream.name, remedy="a CSV needs a row of 0/1 or volts for each moment")
     text = _Text(stream, shape.encoding)
     table = Table(stream.name, shape, rate)
-    try:
-        pieces = pd.read_csv(
-            io.BufferedReader(text, 1 << 20),
-            sep=shape.delimiter,
-            decimal=shape.decimal,
-            header=None,
-            names=list(range(len(shape.columns) + shape.trailing)),
-            index_col=False,
-            skiprows=shape.skip,
-            chunksize=ROWS,
-            skip_blank_lines=True,
-            on_bad_lines="error",
-            low_memory=False,
-            skipinitialspace=True,
-            keep_default_na=False,
-            na_values=["x", "X", "z", "Z", "-", "?", ""],
-        )
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", pd.errors.ParserWarning)  # it would drop cells
-            for piece in pieces:
-                table.take(piece)
-    except pd.errors.EmptyDataError:
-        pass  # the only row has no line end: it is taken below
-    except (pd.errors.ParserError, pd.errors.ParserWarning, UnicodeDecodeError) as error:
-        found = re.search(r"line (\d+)", str(error))
-        place = f"{stream.name}:{int(found[1])}" if found else stream.name
-        raise HushedError(
-            "a row with more cells than the others", where=place, remedy="the file is damaged: export it again"
-        ) from error
+
+    def parsed(ahead: int, piece: bytes) -> pd.DataFrame | None:
+        try:
+            return pd.read_csv(
+                io.BytesIO(piece),
+                sep=shape.delimiter,
+                decimal=shape.decimal,
+                header=None,
+                names=list(range(len(shape.columns) + shape.trailing)),
+                index_col=False,
+                skip_blank_lines=True,
+                on_bad_lines="error",
+                low_memory=False,
+                skipinitialspace=True,
+                na_filter=False,  # marks for unknown make a column text, which `_numbers` reads: rare, and far slower for all else
+            )
+        except pd.errors.EmptyDataError:
+            return None  # nothing but empty lines
+        except (pd.errors.ParserError, pd.errors.ParserWarning, UnicodeDecodeError) as error:
+            found = re.search(r"line (\d+)", str(error))
+            place = f"{stream.name}:{int(found[1]) + ahead}" if found else stream.name
+            remedy = "the file is damaged: export it again"
+            raise HushedError("a row with more cells than the others", where=place, remedy=remedy) from error
+
+    with warnings.catch_warnings(), ThreadPoolExecutor(WORKERS) as pool:
+        warnings.simplefilter("error", pd.errors.ParserWarning)  # it would drop cells
+        waiting: deque[Future[pd.DataFrame | None]] = deque()
+        pieces = text.pieces(shape.skip)
+        while True:
+            for ahead, piece in islice(pieces, WORKERS + 1 - len(waiting)):
+                waiting.append(pool.submit(parsed, ahead, piece))
+            if not waiting:
+                break
+            frame = waiting.popleft().result()
+            if frame is not None:
+                table.take(frame)
     table.last_row(text.tail.decode("utf-8", "replace"), stream.cut)
     if table.volts:
         waveforms = table.waveforms()
@@ -338,10 +355,16 @@ class Table:
         at = np.concatenate(self.at)
         seconds = np.concatenate(self.times) if self.times else np.empty(0)
         columns = [np.concatenate(parts) for parts in zip(*self.values, strict=True)]
-        count = len(columns)
-        times = np.repeat(self._ticks(at, seconds, tick, even), count)
-        lines = np.tile(np.arange(count), len(at))
-        changed, packed, unknown = fold(times, lines, np.stack(columns, axis=1).reshape(-1), count)
+        kind = word_type(len(columns))
+        packed, blurred = np.zeros(len(at), kind), np.zeros(len(at), kind)
+        for number, column in enumerate(columns):
+            packed |= (column == HIGH).astype(kind) << kind(number)
+            blurred |= (column == UNKNOWN).astype(kind) << kind(number)
+        unknown = blurred if blurred.any() else None
+        changed = self._ticks(at, seconds, tick, even)
+        if len(changed) > 1 and not (changed[1:] > changed[:-1]).all():  # of rows of one time the last one stays
+            keep = np.append(changed[1:] != changed[:-1], True)
+            changed, packed, unknown = changed[keep], packed[keep], None if unknown is None else unknown[keep]
         last = self._first(tick) + self.rows - 1 if even else round(self.span[1] * float(Fraction(10) ** self.scale / tick))
         return Trace(self._names(), changed, packed, last + 1, tick, unknown, 1 if even else 0, tuple(self.notes))
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
+from functools import lru_cache
 
 __all__ = ["COUNT_NAME", "SCALES", "TIME_NAME", "UNKNOWN_MARKS", "Shape", "cells_of", "is_number", "looks_like", "shape_of"]
 
@@ -71,6 +72,12 @@ def _data_row(cells: list[str], decimal: str) -> bool:
 
 def shape_of(head: bytes) -> Shape | None:
     """Reads the first lines; None when they are not a table of numbers."""
+    found = _shape_of(head)
+    return None if found is None else replace(found)
+
+
+@lru_cache(maxsize=1)
+def _shape_of(head: bytes) -> Shape | None:
     if b"\0" in head[:4096] and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         return None
     shape = Shape()
@@ -87,6 +94,8 @@ def shape_of(head: bytes) -> Shape | None:
     if len(head) >= 65536 and len(lines) > 1:
         lines = lines[:-1]
     for delimiter, decimal in ((";", ","), (";", "."), ("\t", ","), ("\t", "."), (",", "."), ("|", ".")):
+        if delimiter != "," and not any(delimiter in line for line in lines):
+            continue
         for number, line in enumerate(lines):
             cells = cells_of(line, delimiter)
             if not line.strip() or not _data_row(cells, decimal):
