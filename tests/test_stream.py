@@ -18,7 +18,7 @@ from hushed_wire.bus.words import Marks, Words, transactions
 from hushed_wire.rig.hear import Runs, runs
 from hushed_wire.rig.schema import Bus
 from hushed_wire.trace import Trace, read_capture
-from hushed_wire.view.stream import word_records
+from hushed_wire.view.stream_words import word_records
 from support import FIXTURES, demo, program, scratch
 
 FOLDER = scratch()

@@ -18,11 +18,10 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times
 from .changes import Change, edges_to, trace_of
+from .role_table import GROUPED, SEGMENTS
 
 __all__ = ["GROUPED", "SEGMENTS", "Lamps", "Scan", "axes", "decode", "encode", "is_role"]
 
-SEGMENTS = ("a", "b", "c", "d", "e", "f", "g", "dp")
-GROUPED = ("a", "clock", "data", "latch")  # roles that a panel with row groups cannot do without
 _ROLE = re.compile(r"(row|column|digit)(\d{1,2})|segment_([a-g]|dp)")
 
 

@@ -196,7 +196,7 @@ def streams(args: argparse.Namespace) -> bool:
 
 def _kind_of(roles: set[str], wanted: str) -> str:
     """The kind of bus that roles given by hand are enough for, "" where they are not."""
-    from ..rig.schema import OPTIONAL_ROLES, ROLES
+    from ..bus.role_table import OPTIONAL_ROLES, ROLES
 
     for kind in (wanted,) if wanted else ("i2c", "spi", "parallel", "shift"):
         needed = set(ROLES.get(kind, ()))
@@ -207,8 +207,7 @@ def _kind_of(roles: set[str], wanted: str) -> str:
 
 def stream(args: argparse.Namespace) -> int:
     """JSON Lines in bounded memory, whatever the length of the capture."""
-    from ..rig.schema import Bus
-    from ..view.stream import i2c_records, word_records
+    from ..view.stream import i2c_records
 
     roles = options.roles(args)
     kind: Any = _kind_of(set(roles), args.bus or "")
@@ -217,6 +216,9 @@ def stream(args: argparse.Namespace) -> int:
     def records(notes: list[Any]) -> Iterator[bytes]:
         if kind == "i2c":
             return i2c_records(source, roles, notes, args.summary)
+        from ..rig.schema import Bus
+        from ..view.stream_words import word_records
+
         return word_records(source, Bus("bus", kind, lines=roles), notes, args.summary)
 
     if args.output and args.output != "-":

@@ -13,37 +13,14 @@ from typing import Any, Literal
 
 import msgspec
 
-from ..bus.matrix import GROUPED, SEGMENTS, Lamps, axes, is_role
+from ..bus.matrix import GROUPED, Lamps, axes, is_role
+from ..bus.role_table import OPTIONAL_ROLES, ROLES
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.wrap import BUS_OF
 from ..sequence import Step, Target
 
-__all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "load_rig", "pins_of", "rig_toml", "the_bus"]
-
-# Roles that a bus cannot do without, and those that it may have. A parallel bus also needs e or wr: see `check`.
-DATA = tuple(f"d{k}" for k in range(16))
-BESIDE = ("reset", "backlight")
-ROLES: dict[str, tuple[str, ...]] = {
-    "i2c": ("scl", "sda"),
-    "spi": ("sck", "mosi"),
-    "parallel": ("d4", "d5", "d6", "d7"),
-    "shift": ("clock", "data"),
-    "matrix": (),
-}
-OPTIONAL_ROLES: dict[str, tuple[str, ...]] = {
-    "i2c": BESIDE,
-    "spi": ("miso", "cs", "cs1", "cs2", "cs3", "dc", *BESIDE),
-    "parallel": (*DATA[:4], *DATA[8:], "rs", "rw", "e", "e2", "wr", "rd", "cs", "cs1", "cs2", "cs3", *BESIDE),
-    "shift": ("latch", "enable", *BESIDE),
-    "matrix": (
-        *(f"{kind}{k}" for kind in ("row", "column", "digit") for k in range(32)),
-        *(f"segment_{name}" for name in SEGMENTS),
-        *GROUPED,
-        "b",
-        "enable",
-    ),
-}
+__all__ = ["OPTIONAL_ROLES", "ROLES", "Bridge", "Bus", "Device", "Driver", "Rig", "load_rig", "pins_of", "rig_toml", "the_bus"]
 
 
 class Driver(msgspec.Struct, forbid_unknown_fields=True):

@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..bus.i2c_address import Addresses
-from ..bus.matrix import Scan
 from ..bus.words import BEGAN, ENDED, Transactions, Words
-from ..diagnose import Diagnosis
-from ..finding import Finding
-from ..part import Commands
-from ..part.character import TextGlass
-from ..part.paged import Glass
-from ..part.pixel import ColourGlass
-from ..rig import DeviceReading, Reading
-from ..rig.hear import Channel, Hearing, in_pieces
-from ..trace import Trace
+
+if TYPE_CHECKING:  # a stream of transactions needs none of them, and starts the faster
+    from ..bus.i2c_address import Addresses
+    from ..bus.matrix import Scan
+    from ..diagnose import Diagnosis
+    from ..finding import Finding
+    from ..part import Commands
+    from ..part.character import TextGlass
+    from ..part.paged import Glass
+    from ..part.pixel import ColourGlass
+    from ..rig import DeviceReading, Reading
+    from ..rig.hear import Channel, Hearing
+    from ..trace import Trace
 
 __all__ = ["capture", "channel", "commands", "heard", "diagnosis", "finding", "screen", "transactions"]
 
@@ -64,6 +66,8 @@ def channel(own: Channel, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
     value, times = own.words.value.tolist(), (own.words.effect * up / down).tolist()
     dc = None if own.dc is None else own.dc.tolist()
     read = None if own.read is None else own.read
+    from ..rig.hear import in_pieces
+
     table = in_pieces(own.words, own.table)
     starts, ends = (table.start * up / down).tolist(), (table.end * up / down).tolist()
     columns = zip(
@@ -112,6 +116,9 @@ def _commands(device: DeviceReading, own: Commands, trace: Trace, chip: int | No
 
 def screen(device: DeviceReading, glass: Glass | TextGlass | ColourGlass, when: float) -> dict[str, Any]:
     """What the panel shows."""
+    from ..part.character import TextGlass
+    from ..part.pixel import ColourGlass
+
     if isinstance(glass, TextGlass):
         return {
             "device": device.device.name,
