@@ -206,7 +206,7 @@ class Honesty(unittest.TestCase):
 
     def test_the_wrong_strap_is_named_in_the_remedy(self) -> None:
         outcome = of(i2c_trace([([0x78], [False])] * 5), rig())
-        self.assertEqual(problems(outcome), ["address.no-answer"])
+        self.assertEqual(problems(outcome), ["address.neighbour"])
         self.assertIn("call 0x3d", outcome.findings[0].remedy)
 
     def test_shifted_addresses_in_both_directions(self) -> None:

@@ -23,9 +23,10 @@ from ..trace import Trace, fold
 from ..trace.model import Times
 from .words import CUT, END, LOST, RESTART, START, STOP, Marks, Transactions, Words, transactions
 
-__all__ = ["Decoder", "Decoded", "Events", "Timing", "decode", "encode", "events_of"]
+__all__ = ["Decoder", "Decoded", "Events", "Timing", "decode", "encode", "events_of", "spike_ticks"]
 
 SPIKE = Fraction(50, 10**9)  # tSP, the longest spike that input filters take out (Fast-mode and Fast-mode Plus)
+BEGINNING = 4000  # changes at the start of a capture that show how long the clock's pulses are
 CLIPPED_BITS = 9 << 12  # bits kept while the first START or STOP is still to come
 
 NONE, RISE, FALL, BEGIN, CEASE, DATA, BLUR = range(7)
@@ -151,10 +152,11 @@ class Spikes:
 class Decoder:
     """Words and marks from blocks of a trace; `feed(block)` then `finish()`, each giving what became complete."""
 
-    def __init__(self, scl: int, sda: int, tick: Fraction, spike: Fraction = SPIKE) -> None:
-        """scl, sda: line numbers in the blocks. tick: seconds. spike: pulses shorter than this (seconds) are ignored."""
+    def __init__(self, scl: int, sda: int, tick: Fraction, spike: Fraction = SPIKE, width: int = 0) -> None:
+        """scl, sda: line numbers in the blocks. tick: seconds. spike: pulses shorter than this (seconds) are ignored; width: the same
+        in ticks, where it was worked out before."""
         self.scl, self.sda = scl, sda
-        width = int(-(-spike // tick))  # a pulse of fewer ticks is surely shorter
+        width = width or int(-(-spike // tick))  # a pulse of fewer ticks is surely shorter
         self.spikes = Spikes(width) if width > 1 else None
         self.code = BLIND
         self.inside: bool | None = None  # None: what came before the capture is not known
@@ -325,9 +327,25 @@ def _no_marks() -> Marks:
     return Marks(np.empty(0, np.int64), np.empty(0, np.uint8), np.empty(0, np.int64), np.empty(0, np.uint8))
 
 
+def spike_ticks(trace: Trace, scl: int, spike: Fraction = SPIKE) -> int:
+    """Pulses of fewer ticks than this are spikes. One that is seen in a single sample may be as short as one, and is taken for one where
+
+    the clock's own pulses are far longer; what is used of a trace is its beginning, as a stream has no more.
+    """
+    width = int(-(-spike // trace.tick))
+    kind = trace.levels.dtype.type
+    bits = (trace.levels[:BEGINNING] >> kind(scl)) & kind(1)
+    moved = trace.times[:BEGINNING][np.append(True, bits[1:] != bits[:-1])] if len(bits) else trace.times
+    steps = np.diff(moved)
+    grain = trace.sample or trace.grain or 1
+    if len(steps) > 16 and float(np.median(steps)) >= 10 * grain:
+        width = max(width, grain + 1)
+    return width
+
+
 def decode(trace: Trace, scl: int = 0, sda: int = 1, spike: Fraction = SPIKE) -> Decoded:
     """A whole trace at once; scl and sda are line numbers. The twin of `encode`."""
-    decoder = Decoder(scl, sda, trace.tick, spike)
+    decoder = Decoder(scl, sda, trace.tick, spike, spike_ticks(trace, scl, spike))
     parts = [decoder.feed(trace), decoder.finish()]
     out = parts[-1]
     out.words, out.marks = Words.join([part.words for part in parts]), Marks.join([part.marks for part in parts])
@@ -337,7 +355,7 @@ def decode(trace: Trace, scl: int = 0, sda: int = 1, spike: Fraction = SPIKE) ->
 def events_of(trace: Trace, scl: int, sda: int, spike: Fraction = SPIKE) -> Events:
     """The events of a whole trace, spikes taken out; what timing is measured on."""
     times, code = trace.times, codes_of(trace, scl, sda)
-    width = int(-(-spike // trace.tick))
+    width = spike_ticks(trace, scl, spike)
     if width > 1:
         times, code = Spikes(width).feed(times, code, trace.end, last=True)
     pair = (np.concatenate([[BLIND], code[:-1]]).astype(np.uint8) << 4) | code

@@ -30,7 +30,7 @@ def run(args: argparse.Namespace) -> int:
     from ..finding import SEVERITIES
 
     source, trace, plan = options.load_any(args)
-    outcome = diagnose(trace, plan)
+    outcome = diagnose(trace, plan, source.waveforms if trace.volts else None)
     if args.format == "text":
         from ..view import report
 

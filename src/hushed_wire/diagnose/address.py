@@ -45,10 +45,12 @@ def answers(case: Case) -> Iterator[Finding]:
             explained.add(shifted[1])
             yield _shifted(case, device.name, *shifted, silent[shifted[1]])
             continue
-        called = wanted if wanted in silent else next((a for a in possible.addresses if a in silent), None)
+        near = [a for a in (*possible.addresses, wanted - 1, wanted + 1) if a in silent]
+        called = wanted if wanted in silent else near[0] if near else None
         if called is not None:
             explained.add(called)
             yield _no_answer(case, device.name, wanted, called, silent[called], sorted(set(tried) - set(silent)), possible.strap)
+    yield from _reserved(case, {address: mask for address, mask in silent.items() if address not in explained})
     if not explained and tried and len(silent) == len(tried) and not case.rig.devices_on(case.bus):
         if len(silent) >= SEARCH:
             yield _nobody(case, len(silent))
@@ -59,6 +61,22 @@ def answers(case: Case) -> Iterator[Finding]:
             yield _shifted(case, None, meant, called, silent[called])
         else:
             yield _no_answer(case, None, called, called, silent[called], [], "")
+
+
+def _reserved(case: Case, silent: dict[int, np.ndarray]) -> Iterator[Finding]:
+    """Calls of addresses that no device has (I2C-bus specification, Reserved addresses); a scan that tries all of them is none."""
+    found = [address for address in silent if 0 < address < 0x08 or address > 0x77]
+    if not found or len(silent) >= SEARCH or case.as_wired.score < 0.9:
+        return
+    mask = np.logical_or.reduce([silent[address] for address in found])
+    start, end, count = _when(case, mask)
+    yield Finding(
+        "address.reserved", f"the driver calls {', '.join(f'{address:#04x}' for address in found)}, which is reserved: no display has such an address",
+        "look where the driver takes the address from: a shifted one, one in decimal, or a constant of another part",
+        start=start, end=end, count=count, lines=case.names("sda"),
+        evidence={"called": ", ".join(f"{address:#04x}" for address in found), "source": "I2C-bus specification, Reserved addresses"},
+        explains=["capture.unlike-rig", "address.no-answer"],
+    )  # fmt: skip
 
 
 def _nobody(case: Case, tried: int) -> Finding:
@@ -126,7 +144,7 @@ def _no_answer(
     if strap:
         steps.append(f"the strap: {strap}")
     return Finding(
-        "address.no-answer", text, "; ".join(steps), device=device, start=start, end=end, count=count, lines=case.names("scl", "sda"),
+        "address.neighbour" if called != wanted else "address.no-answer", text, "; ".join(steps), device=device, start=start, end=end, count=count, lines=case.names("scl", "sda"),
         evidence={"called": f"{called:#04x}", "refused": count, "answering": [f"{address:#04x}" for address in others]},
         explains=DEEPER,
     )  # fmt: skip

@@ -87,7 +87,8 @@ EVERYTHING = [
     "setup.backlight-off", "setup.decimal-for-hex", "setup.step-missing", "setup.interface-width", "setup.pixel-format",
     "setup.contrast-low", "setup.step-order",
     "setup.unknown-command", "setup.orientation", "setup.undocumented-value", "timing.wait-short", "timing.reset-short", "picture.blank", "picture.partial",
-    "picture.outside-panel", "capture.unlike-rig", "frame.truncated-word",
+    "picture.outside-panel", "picture.column-offset", "picture.row-offset", "picture.cell-off-by-one", "capture.unlike-rig", "frame.truncated-word",
+    "frame.bit-slip", "frame.nibble-slip", "frame.select-broken", "setup.wrong-controller", "timing.pulse-short", "timing.setup-short", "timing.hold-short",
 ]  # fmt: skip
 
 

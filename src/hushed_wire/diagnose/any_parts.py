@@ -11,6 +11,7 @@ from ..finding import Finding
 from ..rig import DeviceReading
 from ..sequence.examine import RULES as SEQUENCE_RULES
 from .any_case import EVERYTHING, POWERED, AnyCase, sense, timed
+from .beside import beside
 from .picture import beyond
 
 __all__ = ["RULES", "all_good"]
@@ -141,4 +142,12 @@ def capture(case: AnyCase) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [capture, rules, picture]
+def offsets(case: AnyCase) -> Iterator[Finding]:
+    """Pictures of the panel's size that lie beside the glass, and text one cell beside its place."""
+    for reading in case.hearing.devices:
+        yield from beside(
+            reading, bool(case.plan.assumed), case.trace.seconds(case.trace.start), case.trace.seconds(case.trace.end)
+        )
+
+
+RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [capture, rules, picture, offsets]

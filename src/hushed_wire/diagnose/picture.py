@@ -8,6 +8,7 @@ import numpy as np
 
 from ..finding import Finding
 from ..rig import DeviceReading
+from .beside import beside
 from .case import Case
 
 __all__ = ["RULES", "all_good", "beyond"]
@@ -101,4 +102,11 @@ def all_good(case: Case) -> Iterator[Finding]:
         )
 
 
-RULES = [memory]
+def offsets(case: Case) -> Iterator[Finding]:
+    """Pictures of the panel's size that lie beside the glass."""
+    for reading in case.reading.devices:
+        if not case.unfinished:
+            yield from beside(reading, bool(case.assumed), case.seconds(case.trace.start), case.seconds(case.trace.end))
+
+
+RULES = [memory, offsets]

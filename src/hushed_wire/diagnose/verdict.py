@@ -11,13 +11,23 @@ from ..finding import SEVERITIES, Finding
 from ..part import load
 from ..rig import Setup
 from ..trace import Trace
-from . import address, any_parts, any_scan, any_wires, capture, picture, setup, timing, wiring
+from ..trace.threshold import Waveforms
+from . import address, any_frames, any_parts, any_scan, any_timing, any_wires, capture, i2c_frames, picture, setup, timing, wiring
 from .any_case import AnyCase
 from .case import Case
+from .volts import electric
 
 __all__ = ["Diagnosis", "diagnose"]
 
-LAYERS = [capture, wiring, address, timing, setup, picture]  # from the wire upwards: a lower cause explains higher ones
+LAYERS = [
+    capture,
+    wiring,
+    i2c_frames,
+    address,
+    timing,
+    setup,
+    picture,
+]  # from the wire upwards: a lower cause explains higher ones
 RULES = [rule for layer in LAYERS for rule in layer.RULES]
 
 
@@ -37,22 +47,30 @@ class Diagnosis:
         return max((finding.severity for finding in self.findings), key=SEVERITIES.index, default=None)
 
 
-def diagnose(trace: Trace, plan: Setup) -> Diagnosis:
-    """What is wrong with a capture, read by a rig (given or assumed)."""
+def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagnosis:
+    """What is wrong with a capture, read by a rig (given or assumed). waves: the same in volts, where it was captured so."""
+    volts = [] if waves is None else [found for bus in plan.rig.bus for found in electric(trace, waves, plan, bus)]
     bus = plan.rig.bus[0]
     paged = all(load(device.part).memory.kind == "paged" for device in plan.rig.device)
     if bus.kind != "i2c" or not paged or any(bridge.on == bus.name for bridge in plan.rig.bridge):
-        wires = _i2c_itself(trace, plan) if bus.kind == "i2c" else None
+        wires = _i2c_itself(trace, plan, volts) if bus.kind == "i2c" else None
         if wires is not None and any(finding.severity != "note" for finding in wires.findings):
             return wires
-        return _any_bus(trace, plan, wires)
-    return _i2c_itself(trace, plan)
+        return _any_bus(trace, plan, wires, volts)
+    return _i2c_itself(trace, plan, volts)
 
 
-def _any_bus(trace: Trace, plan: Setup, wires: Diagnosis | None) -> Diagnosis:
+def _any_bus(trace: Trace, plan: Setup, wires: Diagnosis | None, volts: list[Finding]) -> Diagnosis:
     """Other buses than I2C, and what is behind bridges. wires: what is known of the I2C bus ahead of a bridge."""
     case = AnyCase(trace, plan)
-    kept, hidden = compete([finding for rule in [*any_wires.RULES, *any_scan.RULES, *any_parts.RULES] for finding in rule(case)])
+    kept, hidden = compete(
+        volts
+        + [
+            finding
+            for rule in [*any_wires.RULES, *any_frames.RULES, *any_timing.RULES, *any_scan.RULES, *any_parts.RULES]
+            for finding in rule(case)
+        ]
+    )
     if not any(finding.severity != "note" for finding in kept):
         kept += list(any_parts.all_good(case))
     kept.sort(key=Finding.rank, reverse=True)
@@ -73,10 +91,10 @@ def _any_bus(trace: Trace, plan: Setup, wires: Diagnosis | None) -> Diagnosis:
     return Diagnosis(verdict, kept, hidden, ruled_out, [entry for entry in unseen if entry], plan.assumed)
 
 
-def _i2c_itself(trace: Trace, plan: Setup) -> Diagnosis:
+def _i2c_itself(trace: Trace, plan: Setup, volts: list[Finding]) -> Diagnosis:
     """An I2C bus and the displays on it."""
     case = Case(trace, plan.rig, plan.assumed)
-    found = [finding for rule in RULES for finding in rule(case)]
+    found = volts + [finding for rule in RULES for finding in rule(case)]
     kept, hidden = compete(found)
     if not any(finding.severity != "note" for finding in kept):
         kept += list(picture.all_good(case))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -19,7 +20,7 @@ from ..sequence import Statement, Step, expand, parse_file
 from ..sequence.alter import alter_step, drop_step, shorten
 from ..trace import Trace, mishap
 from ..trace.merge import merge
-from ..trace.sampling import sampled, volts
+from ..trace.sampling import Electrics, sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
 from .moves import REST, TICK, Move, Mover, beat_of, clock_of, encode_moves, pulse_of
@@ -45,6 +46,7 @@ WIRES: dict[str, Callable[[Trace, str, int], Trace]] = {
     "invert": mishap.invert,
     "reverse": mishap.reverse,
     "lag": mishap.lag,
+    "hang": mishap.hang,
     "slow-edge": mishap.slow_edge,
     "drop-clock": mishap.drop_clock,
     "loose": mishap.loose,
@@ -80,7 +82,7 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
             raise HushedError(
                 "'garble' acts between host and probe", where="--mishap", remedy="see hushed-wire send --link stand-in"
             )
-        elif act.kind in ("strap", "flaky", "refuse", "double-address"):
+        elif act.kind in ("strap", "flaky", "refuse", "double-address", "busy", "call", "no-stop"):
             _must_be(act.detail.partition(",")[0].strip(), rig)
             if bus.kind != "i2c":
                 raise HushedError(
@@ -120,14 +122,17 @@ def _i2c(moves: list[Move], rig: Rig, bus: Bus, mishaps: list[Mishap], clock: Fr
     clock = clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK)
     if not 1 <= clock <= 20_000_000:
         raise HushedError(f"a clock of {float(clock):g} Hz", where="--clock", remedy="I2C runs from 1 Hz to a few MHz")
-    answering, doubled = _answering(rig, bus, mishaps)
-    value, ack, lengths, gaps = _words(moves, answering, doubled, random.Random(seed))
+    answering, calls = _answering(rig, bus, mishaps)
+    busy = {name: share_of(share) for name, _, share in (act.detail.partition(",") for act in mishaps if act.kind == "busy")}
+    value, ack, lengths, gaps, names_of = _words(moves, answering, calls, busy, random.Random(seed))
+    endless = {act.detail for act in mishaps if act.kind == "no-stop"}
+    again = np.array([name in endless for name in names_of[1:]] + [False], bool)[: len(lengths)]
     timing = i2c.Timing.at(clock, TICK)
     total = int(gaps.sum()) + int(lengths.sum()) * 9 * (timing.low + timing.high)
     if total * TICK > LONGEST:
         raise _too_long(float(total * TICK))
     tail = lead if len(lengths) else lead + sum(move.gap for move in moves)
-    trace = i2c.encode(value, ack, lengths, np.zeros(len(lengths), dtype=bool), gaps, timing, TICK, lead, tail)
+    trace = i2c.encode(value, ack, lengths, again, gaps, timing, TICK, lead, tail)
     names = tuple({"SCL": bus.lines["scl"], "SDA": bus.lines["sda"]}[name] for name in trace.names)
     trace = trace.select([0, 1], names)
     beside = [role for role in bus.lines if role not in ("scl", "sda")]
@@ -153,10 +158,11 @@ def _beside(trace: Trace, moves: list[Move], bus: Bus, beside: list[str], timing
     return merge(trace, other)
 
 
-def _answering(rig: Rig, bus: Bus, mishaps: list[Mishap]) -> tuple[dict[int, float], set[str]]:
-    """For each address that is there the share of calls that it misses; and the devices called by a doubled address."""
+def _answering(rig: Rig, bus: Bus, mishaps: list[Mishap]) -> tuple[dict[int, float], dict[str, int]]:
+    """For each address that is there the share of calls that it misses; and by device the address that the driver calls instead."""
     at = {device.name: device.address for device in rig.devices_on(bus)}
     at |= {bridge.name: bridge.address for bridge in rig.bridge if bridge.on == bus.name}
+    home = dict(at)
     misses: dict[str, float] = {}
     for act in mishaps:
         if act.kind == "strap":
@@ -169,8 +175,9 @@ def _answering(rig: Rig, bus: Bus, mishaps: list[Mishap]) -> tuple[dict[int, flo
     deaf = {act.detail for act in mishaps if act.kind == "refuse"}
     if any(act.kind == "swap" for act in mishaps):
         deaf |= set(at)
-    doubled = {act.detail for act in mishaps if act.kind == "double-address"}
-    return {address: misses.get(name, 0.0) for name, address in at.items() if name not in deaf and address is not None}, doubled
+    calls = {act.detail: 2 * (home[act.detail] or 0) & 0x7F for act in mishaps if act.kind == "double-address"}
+    calls |= dict(address_of(act.detail) for act in mishaps if act.kind == "call")
+    return {address: misses.get(name, 0.0) for name, address in at.items() if name not in deaf and address is not None}, calls
 
 
 def _must_be(name: str, rig: Rig) -> None:
@@ -180,20 +187,25 @@ def _must_be(name: str, rig: Rig) -> None:
 
 
 def _words(
-    moves: list[Move], answering: dict[int, float], doubled: set[str], chance: random.Random
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """All bytes of all transactions: value and ack of each byte, length and gap (ticks) of each transaction."""
-    out, acks, lengths, gaps = bytearray(), bytearray(), [], []
+    moves: list[Move], answering: dict[int, float], calls: dict[str, int], busy: dict[str, float], chance: random.Random
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, list[str]]:
+    """All bytes of all transactions: value and ack of each byte; length, gap (ticks) and device of each transaction."""
+    out, acks, lengths, gaps, names = bytearray(), bytearray(), [], [], []
     owed = 0
     for move in moves:
         if not len(move.words) or move.address is None:
             owed += move.gap
             continue
-        address = move.address * (2 if move.device in doubled else 1) & 0x7F
+        address = calls.get(move.device, move.address)
         answers = address in answering and chance.random() >= answering[address]
         behind = move.words.astype(np.uint8).tobytes() if answers else b""
-        out += bytes([address << 1]) + behind  # a driver stops at a refused address
-        acks += bytes([answers]) * (1 + len(behind))
+        taken = [True] * len(behind)
+        if busy.get(move.device):
+            taken = [chance.random() >= busy[move.device] for _ in behind]
+            behind = behind[: taken.index(False) + 1] if False in taken else behind
+        out += bytes([address << 1]) + behind  # a driver stops at a refused address, and at a refused byte
+        acks += bytes([answers, *taken[: len(behind)]])
+        names.append(move.device)
         lengths.append(1 + len(behind))
         gaps.append(max(move.gap, int(REST / TICK)) + owed)
         owed = 0
@@ -202,7 +214,30 @@ def _words(
         np.frombuffer(bytes(acks), np.uint8).astype(bool),
         np.array(lengths, np.int64),
         np.array(gaps, np.int64),
+        names,
     )
+
+
+IN_VOLTS = ("pull-up", "high-level", "fight", "noise")
+
+
+def _electrics(usual: Electrics, name: str, acts: list[Mishap], capacitance: float) -> Electrics:
+    """A line in volts, with the mishaps that act on it."""
+    for act in acts:
+        line, _, text = (part.strip() for part in act.detail.partition(","))
+        if act.kind not in IN_VOLTS or line != name:
+            continue
+        if act.kind == "pull-up":
+            usual = replace(usual, rise=float(parse(text, "Ohm", "--mishap")) * capacitance)
+        elif act.kind == "high-level":
+            usual = replace(usual, high=float(parse(text, "V", "--mishap")))
+        elif act.kind == "noise":
+            usual = replace(usual, noise=float(parse(text, "V", "--mishap")))
+        elif text.isdigit():
+            usual = replace(usual, fights=int(text))
+        else:
+            raise HushedError(f"'{text}' is not a number", where="--mishap", remedy="like: --mishap fight:SDA,5")
+    return usual
 
 
 def usual_rate(rig: Rig, bus: Bus, steps: list[Step], clock: Fraction | None) -> Fraction:
@@ -252,6 +287,11 @@ def rehearse(
                 error.where = error.where or "--mishap"
                 raise
     bus = rig.bus_for(steps)
+    for act in acts:
+        if act.kind in IN_VOLTS:
+            if not in_volts:
+                raise HushedError(f"'{act.kind}' shows in volts only", where="--mishap", remedy="add --volts, and write a CSV")
+            exact.index(act.detail.partition(",")[0].strip())
     rate = rate or usual_rate(rig, bus, steps, clock)
     if not 1000 <= rate <= 10**9:
         raise HushedError(f"a sample rate of {float(rate):g} Hz", where="--rate", remedy="choose 1 kHz to 1 GHz")
@@ -259,6 +299,10 @@ def rehearse(
         supply, pull_up = float(parse(bus.driver.supply, "V")), float(parse(bus.driver.pull_up, "Ohm"))
         if float(exact.end * exact.tick * rate) > 5e7:
             raise HushedError("more than 50 million samples", where="--rate", remedy="choose a lower rate or shorter waits")
-        waveforms = volts(exact, rate, supply, pull_up * float(parse(bus.driver.capacitance, "F")), seed)
-        return exact, waveforms
+        capacitance = float(parse(bus.driver.capacitance, "F"))
+        # Open-drain lines rise by their pull-up alone; a driver's output does both ways what it does down.
+        strong = 50.0 * capacitance
+        usual = Electrics(supply, pull_up * capacitance if bus.kind == "i2c" else strong, strong)
+        lines = [_electrics(usual, name, acts, capacitance) for name in exact.names]
+        return exact, volts(exact, rate, lines, seed)
     return sampled(exact, rate, seed, jitter), None

@@ -11,7 +11,7 @@ from ..errors import HushedError
 from ..units import parse
 from .model import Times, Trace, fold
 
-__all__ = ["drop_clock", "invert", "join", "lag", "late_start", "loose", "reverse", "slow_edge", "spike", "stuck", "swap"]
+__all__ = ["drop_clock", "hang", "invert", "join", "lag", "late_start", "loose", "reverse", "slow_edge", "spike", "stuck", "swap"]
 
 
 def _parts(detail: str, count: int, example: str) -> list[str]:
@@ -41,17 +41,19 @@ def stuck(trace: Trace, detail: str, seed: int = 0) -> Trace:
 
 
 def spike(trace: Trace, detail: str, seed: int = 0) -> Trace:
-    """`spike:LINE,COUNT`: so many pulses of 15 to 35 ns against the line's level, at random times."""
-    name, text = _parts(detail, 2, "spike:SCL,20")
+    """`spike:LINE,COUNT` or `spike:LINE,COUNT,WIDTH`: so many pulses against the line's level, at random times; 15 to 35 ns wide."""
+    parts = [part.strip() for part in detail.split(",")]
+    name, text = _parts(",".join(parts[:2]), 2, "spike:SCL,20")
     if not text.isdigit():
         raise HushedError(f"'{text}' is not a number of spikes", remedy="like: --mishap spike:SCL,20")
+    wide = float(parse(parts[2], "s")) if len(parts) > 2 else 25e-9
     random = np.random.default_rng(seed)
     line = trace.index(name)
-    width = np.maximum(1, (random.uniform(15e-9, 35e-9, int(text)) / float(trace.tick)).astype(np.int64))
+    width = np.maximum(1, (random.uniform(0.6 * wide, 1.4 * wide, int(text)) / float(trace.tick)).astype(np.int64))
     begin = np.sort(random.integers(trace.start + 1, max(trace.end - 1000, trace.start + 2), int(text)))
     own = trace.edges(line)
     # Spikes that touch one another or an edge would make other pulses than those asked for.
-    room = int(100e-9 / float(trace.tick)) + 1
+    room = int(4 * wide / float(trace.tick)) + 1
     clear = np.diff(begin, append=np.iinfo(np.int64).max) > 2 * room
     clear &= np.searchsorted(own.times, begin - room) == np.searchsorted(own.times, begin + width + room)
     begin, width = begin[clear], width[clear]
@@ -176,6 +178,17 @@ def loose(trace: Trace, detail: str, seed: int = 0) -> Trace:
     values = np.concatenate([own.level[~inside], np.full(len(begin), level), back]).astype(np.uint8)
     order = np.argsort(times, kind="stable")
     return _with_line(trace, line, times[order], values[order])
+
+
+def hang(trace: Trace, detail: str, seed: int = 0) -> Trace:
+    """`hang:LINE,TIME`: a line is held low from that time on."""
+    name, text = _parts(detail, 2, "hang:SDA,2ms")
+    line, when = trace.index(name), trace.start + trace.ticks(parse(text, "s"))
+    if not trace.start < when < trace.end:
+        raise HushedError(f"{text} is outside the capture", remedy="name a time within it")
+    own = trace.edges(line)
+    keep = own.times < when
+    return _with_line(trace, line, np.append(own.times[keep], when), np.append(own.level[keep], 0).astype(np.uint8))
 
 
 def late_start(trace: Trace, detail: str, seed: int = 0) -> Trace:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from .model import UNKNOWN, Trace, fold
 from .threshold import Waveforms
 
-__all__ = ["sampled", "volts"]
+__all__ = ["Electrics", "sampled", "volts"]
 
 
 def sampled(trace: Trace, rate: Fraction, seed: int = 0, jitter: float = 0.0) -> Trace:
@@ -38,21 +39,42 @@ def sampled(trace: Trace, rate: Fraction, seed: int = 0, jitter: float = 0.0) ->
     return Trace(trace.names, changed, packed, end, 1 / rate, unknown, 1)
 
 
-def volts(trace: Trace, rate: Fraction, supply: float, rise: float, seed: int = 0, noise: float = 0.02) -> Waveforms:
-    """The trace as an instrument with volts would show it: open-drain lines that rise with the time constant `rise` (seconds)
-    and fall ten times as fast, with `noise` (volts RMS). Edges are taken to settle before the next one."""
+@dataclass(frozen=True)
+class Electrics:
+    """How one line behaves in volts. rise, fall: time constants in seconds. high: the level it gets up to. noise: volts RMS.
+
+    fights: how many times two drivers pull against each other on it.
+    """
+
+    high: float
+    rise: float
+    fall: float
+    noise: float = 0.02
+    fights: int = 0
+
+
+def volts(trace: Trace, rate: Fraction, lines: list[Electrics], seed: int = 0) -> Waveforms:
+    """The trace as an instrument with volts would show it: each line charges towards its level from where it was."""
     random = np.random.default_rng(seed)
     count = int((trace.end - trace.start) * trace.tick * rate)
     when = (np.arange(count) / float(rate)) / float(trace.tick) + trace.start
     columns = []
-    for line in range(len(trace.names)):
+    for line, own in enumerate(lines):
         edges = trace.edges(line)
+        wanted = np.where(edges.level == 1, own.high, 0.0)
+        constant = np.where(edges.level == 1, own.rise, own.fall)
+        # What is left of the way to its level at the end of each stretch; where an edge comes early, the next one starts from there.
+        left = np.exp(-np.diff(edges.times) * float(trace.tick) / constant[:-1])
+        begin = np.empty(len(wanted))
+        begin[0] = level = wanted[0]
+        for number, (goal, rest) in enumerate(zip(wanted[:-1].tolist(), left.tolist(), strict=True), 1):
+            begin[number] = level = goal + (level - goal) * rest
         at = np.maximum(np.searchsorted(edges.times, when, side="right") - 1, 0)
         since = (when - edges.times[at]) * float(trace.tick)
-        high = edges.level[at] == 1
-        slope = np.exp(-since / np.where(high, rise, rise / 10))
-        slope[at == 0] = 0.0  # the level at the start has long settled
-        level = np.where(high, supply * (1 - slope), supply * slope)
-        level[edges.level[at] == UNKNOWN] = np.nan
-        columns.append((level + random.normal(0.0, noise, count)).astype(np.float32))
+        shown = wanted[at] + (begin[at] - wanted[at]) * np.exp(-since / constant[at])
+        shown[edges.level[at] == UNKNOWN] = np.nan
+        for _ in range(own.fights):
+            first = int(random.integers(0, max(1, count)))
+            shown[first : first + max(3, int(float(rate) * 3e-6))] = own.high * random.uniform(0.4, 0.55)
+        columns.append((shown + random.normal(0.0, own.noise, count)).astype(np.float32))
     return Waveforms(trace.names, np.arange(count, dtype=np.int64), tuple(columns), 1 / rate, count, 1)

@@ -26,7 +26,7 @@ def i2c_records(source: Source, roles: dict[str, str], notes: list[Any], summary
     scl, sda = lines.index(roles["scl"]), lines.index(roles["sda"])
     if scl == sda:
         raise HushedError("SCL and SDA are the same line", where="--line", remedy="give each role a line of its own")
-    decoder = i2c.Decoder(scl, sda, source.tick)
+    decoder: i2c.Decoder | None = None
     counts = {"transactions": 0, "words": 0}
     called: dict[int, list[int]] = {}
     tick = source.tick.as_integer_ratio()
@@ -65,10 +65,11 @@ def i2c_records(source: Source, roles: dict[str, str], notes: list[Any], summary
     last = None
     for block in source.blocks():
         last = block
+        decoder = decoder or i2c.Decoder(scl, sda, source.tick, width=i2c.spike_ticks(block, scl))
         piece = take(decoder.feed(block))
         if piece:
             yield piece
-    final = decoder.finish()
+    final = (decoder or i2c.Decoder(scl, sda, source.tick)).finish()
     yield take(final)
     if last is not None:
         notes += last.notes

@@ -1,0 +1,131 @@
+"""Times of SPI and parallel buses as measured: pulses, cycles, set-up and hold, each as a column with the moments it was measured at.
+
+`MEASURES` says what each is called in datasheets; which of them a part limits is the part's description. Times between two lines may be
+off by one sample interval, so a limit is broken only beyond that.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace import Trace
+from ..trace.model import Times
+from .changes import edges_to
+
+__all__ = ["MEASURES", "Column", "measure_parallel", "measure_spi"]
+
+# symbol in a description's limits: (what is measured, code of the finding)
+MEASURES: dict[str, tuple[str, str]] = {
+    **dict.fromkeys(("tWH1", "tCH", "tSHW"), ("clock high", "timing.pulse-short")),
+    **dict.fromkeys(("tWL1", "tCL", "tSLW"), ("clock low", "timing.pulse-short")),
+    **dict.fromkeys(("tS4", "tDS", "tSDS"), ("data set-up", "timing.setup-short")),
+    **dict.fromkeys(("tH4", "tDH", "tSDH"), ("data hold", "timing.hold-short")),
+    **dict.fromkeys(("tS2", "tCSS"), ("select set-up", "timing.setup-short")),
+    **dict.fromkeys(("tH2", "tCSH"), ("select hold", "timing.hold-short")),
+    "tCSW": ("select rest", "timing.pulse-short"),
+    **dict.fromkeys(("PWEH", "tWH"), ("enable high", "timing.pulse-short")),
+    "tWL": ("enable low", "timing.pulse-short"),
+    **dict.fromkeys(("tcycE", "tC"), ("enable cycle", "timing.pulse-short")),
+    **dict.fromkeys(("tAS", "tASU"), ("register select set-up", "timing.setup-short")),
+    "tAH": ("register select hold", "timing.hold-short"),
+    **dict.fromkeys(("tDSW", "tDSU"), ("data set-up", "timing.setup-short")),
+    **dict.fromkeys(("tH", "tDHW"), ("data hold", "timing.hold-short")),
+}
+
+
+@dataclass(eq=False)
+class Column:
+    """value: (n,) ticks. when: (n,) ticks at which each was measured. lines: the roles between which it is."""
+
+    value: Times
+    when: Times
+    lines: tuple[str, ...]
+
+
+def _ahead(moments: Times, edges: Times) -> tuple[Times, NDArray[np.bool_]]:
+    """For each moment the ticks since the last edge at or before it, and where there is one."""
+    at = np.searchsorted(edges, moments, side="right") - 1
+    known = at >= 0
+    return (moments - edges[np.maximum(at, 0)] if len(edges) else moments), known & (len(edges) > 0)
+
+
+def _behind(moments: Times, edges: Times) -> tuple[Times, NDArray[np.bool_]]:
+    """The same to the next edge behind it."""
+    at = np.searchsorted(edges, moments, side="right")
+    known = at < len(edges)
+    return (edges[np.minimum(at, len(edges) - 1)] - moments if len(edges) else moments), known & (len(edges) > 0)
+
+
+def _column(pair: tuple[Times, NDArray[np.bool_]], moments: Times, *lines: str) -> Column:
+    value, known = pair
+    return Column(value[known], moments[known], lines)
+
+
+def _moves(trace: Trace, line: int) -> Times:
+    return trace.edges(line).times[1:]
+
+
+def measure_spi(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> dict[str, Column]:
+    """The times of an SPI bus; select: the role of the select line, "" where there is none."""
+    idle, late = mode >> 1, mode & 1
+    clock, data = roles["sck"], roles["mosi"]
+    rises, falls = edges_to(trace, clock, 1), edges_to(trace, clock, 0)
+    sampling = rises if (idle == 0) != bool(late) else falls
+    out: dict[str, Column] = {}
+    if select:
+        opens, closes = edges_to(trace, roles[select], active), edges_to(trace, roles[select], 1 - active)
+        inside = trace.level_at(roles[select], sampling) == active
+        sampling = sampling[inside]
+        rises = rises[trace.level_at(roles[select], rises) == active]
+        falls = falls[trace.level_at(roles[select], falls) == active]
+        first = np.searchsorted(sampling, opens)
+        has = first < len(sampling)
+        out["select set-up"] = Column(sampling[first[has]] - opens[has], opens[has], (select, "sck"))
+        last = np.searchsorted(sampling, closes) - 1
+        has = last >= 0
+        out["select hold"] = Column(closes[has] - sampling[last[has]], closes[has], (select, "sck"))
+        out["select rest"] = _column(_behind(closes, opens), closes, select)
+    out["clock high"] = _column(_behind(rises, edges_to(trace, clock, 0)), rises, "sck")
+    out["clock low"] = _column(_behind(falls, edges_to(trace, clock, 1)), falls, "sck")
+    if select and len(out["clock low"].value):  # the rest between two transfers is no half of a clock
+        usual = 8 * np.median(out["clock low"].value)
+        for name in ("clock high", "clock low"):
+            keep = out[name].value < usual
+            out[name] = Column(out[name].value[keep], out[name].when[keep], ("sck",))
+    changes = _moves(trace, data)
+    out["data set-up"] = _column(_ahead(sampling, changes), sampling, "mosi", "sck")
+    out["data hold"] = _column(_behind(sampling, changes), sampling, "mosi", "sck")
+    if len(sampling) > 1:
+        steps = np.diff(sampling)
+        out["clock period"] = Column(steps, sampling[1:], ("sck",))
+    return out
+
+
+def measure_parallel(trace: Trace, roles: dict[str, int]) -> dict[str, Column]:
+    """The times of a 6800 bus, for the line E; of writes only, where R/W tells."""
+    if "e" not in roles:
+        return {}
+    rises, falls = edges_to(trace, roles["e"], 1), edges_to(trace, roles["e"], 0)
+    if "rw" in roles:
+        rises = rises[trace.level_at(roles["rw"], rises) != 1]
+        falls = falls[trace.level_at(roles["rw"], falls - 1) != 1]
+    data = np.unique(
+        np.concatenate([_moves(trace, line) for role, line in roles.items() if role[0] == "d" and role[1:].isdigit()])
+    )
+    controls = [_moves(trace, roles[role]) for role in ("rs", "rw") if role in roles]
+    out = {
+        "enable high": _column(_behind(rises, edges_to(trace, roles["e"], 0)), rises, "e"),
+        "enable low": _column(_behind(falls, edges_to(trace, roles["e"], 1)), falls, "e"),
+        "data set-up": _column(_ahead(falls, data), falls, "data", "e"),
+        "data hold": _column(_behind(falls, data), falls, "data", "e"),
+    }
+    if len(rises) > 1:
+        out["enable cycle"] = Column(np.diff(rises), rises[1:], ("e",))
+    if controls:
+        address = np.unique(np.concatenate(controls))
+        out["register select set-up"] = _column(_ahead(rises, address), rises, "rs", "e")
+        out["register select hold"] = _column(_behind(falls, address), falls, "rs", "e")
+    return out
