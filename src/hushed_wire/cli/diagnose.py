@@ -3,50 +3,189 @@
 from __future__ import annotations
 
 import argparse
+from typing import Any
 
+from ..errors import HushedError
 from . import options
 
 EXAMPLES = """\
 examples:
   hushed-wire diagnose tide.vcd
-  hushed-wire diagnose tide.vcd --rig front-desk.toml --format json
-  hushed-wire diagnose scope.csv --panel 128x32 --fail-on fault
+  hushed-wire diagnose tide.vcd --rig front-desk.toml --picture fault.png
+  hushed-wire diagnose tide.vcd --rig front-desk.toml --margins         the times as measured, even when all is good
+  hushed-wire diagnose --seen blank --rig front-desk.toml               what may be behind it, with or without a capture
+  hushed-wire diagnose --about wiring.swapped-lines
+  hushed-wire diagnose scope.csv --fail-on fault --format junit -o display.xml
 
 exit status: 0 nothing wrong (notes allowed), 1 a finding of the severity that --fail-on names, or graver, 2 unusable input
 """
+SIGHTS = ("blank", "blocks", "dim", "shifted", "mirrored", "garbled", "flicker", "flicker-on-camera-only")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
-    options.add_capture(parser)
+    options.add_capture(parser, optional=True)
     options.add_rig(parser)
-    options.add_text(parser, ("text", "json", "jsonl"))
+    options.add_text(parser, ("text", "json", "jsonl", "junit"))
     parser.add_argument("--fail-on", choices=("note", "warning", "fault", "never"), default="warning", help="default: warning")
+    parser.add_argument("--seen", choices=SIGHTS, help="what you see on the glass: ranks the causes that fit it and the capture")
+    parser.add_argument("--margins", action="store_true", help="the times that are limited, as required and as measured")
+    parser.add_argument("--all", action="store_true", help="also what was explained away, and how much sense the capture makes")
+    parser.add_argument(
+        "--picture", metavar="FILE", help="a figure of the place where the first finding shows (.png, .svg, .pdf)"
+    )
+    parser.add_argument("--about", metavar="CODE", help="what a code means: what it looks like, why it happens, how to mend it")
 
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
+    if args.about:
+        return _about(args)
+    if args.capture is None:
+        if args.seen and args.rig:
+            return _from_rig(args)
+        remedy = (
+            "or say --seen with a --rig, or --about CODE" if not args.seen else "or add --rig FILE, to rank by the panel alone"
+        )
+        raise HushedError("no capture was named", remedy=f"name a VCD, CSV or NPZ file, {remedy}")
     from ..diagnose import diagnose
     from ..finding import SEVERITIES
 
     source, trace, plan = options.load_any(args)
     outcome = diagnose(trace, plan, source.waveforms if trace.volts else None)
-    if args.format == "text":
-        from ..view import report
+    extra: dict[str, Any] = {}
+    if args.seen:
+        from ..diagnose.sight import ranked
 
-        options.report(args, lambda out: report.diagnosis(out, outcome, source.path, args.verbose))
-    else:
-        from ..view import record
-        from ..view.json_text import json_bytes
+        extra["seen"] = (args.seen, ranked(args.seen, plan.rig, outcome.findings))
+    if args.margins or args.all:
+        from ..diagnose.any_case import AnyCase
+        from ..diagnose.any_timing import margins
 
-        whole = record.diagnosis(outcome)
-        if args.format == "json":
-            options.emit(args, json_bytes(whole))
-        else:
-            findings = whole.pop("findings")
-            entries = [*({"record": "finding", **entry} for entry in findings), {"record": "summary", **whole}]
-            options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
+        case = AnyCase(trace, plan)
+        if args.margins:
+            extra["margins"] = margins(case)
+        if args.all:
+            extra["scores"] = _scores(case)
+    if args.picture:
+        _picture(args, source, trace, plan, outcome)
+    _told(args, source.path, outcome, extra)
     worst = outcome.worst()
     if args.fail_on == "never" or worst is None:
         return 0
     return int(SEVERITIES.index(worst) >= SEVERITIES.index(args.fail_on))
+
+
+def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, Any]) -> None:
+    """The outcome in the format that is wanted."""
+    if args.format == "text":
+        from ..view import report
+
+        def write(out: Any) -> None:
+            report.diagnosis(out, outcome, path, args.verbose or args.all)
+            if "scores" in extra:
+                report.scores(out, extra["scores"])
+            if "seen" in extra:
+                report.seen(out, *extra["seen"])
+            if "margins" in extra:
+                report.margins(out, extra["margins"])
+
+        options.report(args, write)
+        return
+    if args.format == "junit":
+        from ..view.junit import junit
+
+        options.emit(args, junit(outcome, path, args.fail_on))
+        return
+    from ..view import record
+    from ..view.json_text import json_bytes
+
+    whole = record.diagnosis(outcome)
+    if args.all:
+        whole["explained_away"] = [record.finding(finding) for finding in outcome.hidden]
+        whole["scores"] = extra["scores"]
+    if "seen" in extra:
+        whole["seen"] = record.sight(*extra["seen"])
+    if "margins" in extra:
+        whole["margins"] = [record.margin(entry) for entry in extra["margins"]]
+    if args.format == "json":
+        options.emit(args, json_bytes(whole))
+    else:
+        findings = whole.pop("findings")
+        entries = [*({"record": "finding", **entry} for entry in findings), {"record": "summary", **whole}]
+        options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
+
+
+def _scores(case: Any) -> dict[str, float]:
+    """How much sense each device's commands make, from 0 to 1."""
+    from ..diagnose.any_case import sense
+
+    return {
+        reading.device.name: round(sense(reading.part, reading.chips or [reading.commands]), 3)
+        for reading in case.hearing.devices
+    }
+
+
+def _picture(args: argparse.Namespace, source: Any, trace: Any, plan: Any, outcome: Any) -> None:
+    """The figure of the first finding's place."""
+    from ..rig import read
+    from ..rig.hear import hear
+    from ..view.figure import FORMATS, plot
+    from ..view.scene import focus_of, scene_of_hearing, scene_of_reading, spans_of
+
+    kind = args.picture.rpartition(".")[2].lower()
+    if kind not in FORMATS:
+        raise HushedError(
+            "the ending does not tell the kind of figure", where=args.picture, remedy="end the name in .png, .svg or .pdf"
+        )
+    plain = plan.rig.bus[0].kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1
+    scene = scene_of_reading(read(trace, plan.rig)) if plain else scene_of_hearing(hear(trace, plan.rig))
+    scene.spans = spans_of(outcome.findings)
+    first = next((found for found in outcome.findings if found.severity != "note"), None)
+    if first is not None:
+        scene.legend = f"{first.code}: {first.summary}"[:150]
+    from ..trace.files import replace_file
+
+    replace_file(args.picture, [plot(scene, source.path, focus_of(trace, scene, outcome.findings), source.waveforms, kind)])
+
+
+def _about(args: argparse.Namespace) -> int:
+    """--about CODE."""
+    from ..diagnose.explained import about
+
+    severity, clause, entry = about(args.about)
+    if args.format in ("json", "jsonl"):
+        from ..view.json_text import json_bytes
+
+        record = {
+            "code": args.about,
+            "severity": severity,
+            "means": clause,
+            "looks": entry.looks,
+            "why": entry.why,
+            "mend": entry.mend,
+        }
+        options.emit(args, json_bytes(record, pretty=args.format == "json"))
+        return 0
+    from ..view import report
+
+    options.report(args, lambda out: report.about(out, args.about, severity, clause, entry))
+    return 0
+
+
+def _from_rig(args: argparse.Namespace) -> int:
+    """--seen with a rig and no capture."""
+    from ..diagnose.sight import ranked
+    from ..rig import load_rig
+
+    entries = ranked(args.seen, load_rig(args.rig), None)
+    if args.format in ("json", "jsonl"):
+        from ..view import record
+        from ..view.json_text import json_bytes
+
+        options.emit(args, json_bytes({"seen": record.sight(args.seen, entries)}, pretty=args.format == "json"))
+        return 0
+    from ..view import report
+
+    options.report(args, lambda out: report.seen(out, args.seen, entries))
+    return 0

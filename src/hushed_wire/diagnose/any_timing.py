@@ -21,7 +21,10 @@ TOLERANCE = 1.02  # oscillators of drivers are off by this much without harm
 
 @dataclass
 class Margin:
-    """One time of a part as required and as measured, in seconds. below: how many are too short. lines: captured names."""
+    """One time of a part as required and as measured, in seconds. below: how many are beyond it. lines: captured names.
+
+    at_most: the time is the longest that is allowed, and `smallest` the longest that was measured.
+    """
 
     device: str
     symbol: str
@@ -35,6 +38,12 @@ class Margin:
     source: str
     lines: list[str]
     code: str
+    at_most: bool = False
+
+    @property
+    def spare(self) -> float:
+        """Seconds between the worst that was measured and what is required; negative beyond it."""
+        return (self.required - self.smallest) * (1 if self.at_most else -1)
 
 
 def _columns(case: AnyCase, reading: DeviceReading) -> dict[str, Column]:
@@ -155,12 +164,13 @@ def margins(case: AnyCase) -> list[Margin]:
         if required is None:
             continue
         lines = [line for line in case.bus.lines.values() if line in case.trace.names]
-        least, usual = margin.least, margin.typical
+        longest = margin.symbol != "fSCL" and margin.minimum is None
+        least, usual = margin.most if longest else margin.least, margin.typical
         if margin.symbol == "fSCL":  # as periods, like all others
             required, least, usual = 1 / required, 1 / margin.most, 1 / usual
         out.append(Margin(
             "", margin.symbol, margin.mode, required, least, usual, margin.measurements, margin.beyond, margin.first,
-            "I2C-bus specification, characteristics of the SDA and SCL bus lines", lines, "",
+            "I2C-bus specification, characteristics of the SDA and SCL bus lines", lines, "", longest,
         ))  # fmt: skip
     return out
 

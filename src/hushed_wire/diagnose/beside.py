@@ -84,7 +84,10 @@ def _cells(reading: DeviceReading, start: float, end: float) -> Iterator[Finding
         return
     late, total = 0, 0
     for row in reading.panel.cells:
-        first, count = (row[0] & 0x3F) + (40 if row[0] & 0x40 else 0), row[1]  # as the model counts: the second line behind the first
+        first, count = (
+            (row[0] & 0x3F) + (40 if row[0] & 0x40 else 0),
+            row[1],
+        )  # as the model counts: the second line behind the first
         if len(row) > 2 or count < 4:
             return
         own = [address for address in range(first, first + count + 1) if address in written]

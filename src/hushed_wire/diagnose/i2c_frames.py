@@ -226,7 +226,7 @@ def times(case: Case) -> Iterator[Finding]:
     table = [
         margin
         for margin in margins(AnyCase(case.trace, Setup(case.rig)))
-        if margin.symbol != "fSCL" and margin.below and not margin.symbol.startswith("tVD")
+        if margin.symbol != "fSCL" and margin.below and not margin.at_most
     ]
     for kind in ("pulse", "setup", "hold"):
         own = [m for m in table if kind == (CODE_OF.get(m.symbol) or ("setup" if m.symbol.startswith("tSU") else "hold"))]

@@ -13,6 +13,8 @@ if TYPE_CHECKING:  # a stream of transactions needs none of them, and starts the
     from ..bus.i2c_address import Addresses
     from ..bus.matrix import Scan
     from ..diagnose import Diagnosis
+    from ..diagnose.any_timing import Margin
+    from ..diagnose.sight import Ranked
     from ..finding import Finding
     from ..part import Commands
     from ..part.character import TextGlass
@@ -215,3 +217,21 @@ def scan_record(trace: Trace, scan: Scan) -> dict[str, Any]:
         "overlaps": len(over),
         "first_overlap": trace.seconds(int(scan.start[over[0]])) if len(over) else None,
     }
+
+
+def sight(name: str, entries: list[Ranked]) -> dict[str, Any]:
+    """What is seen, and the causes that fit."""
+    from ..diagnose.sight import separating
+
+    causes = [
+        {"cause": e.cause, "what": e.text, "score": e.score, "shown": e.shown, "test": e.test, "then": e.yes} for e in entries
+    ]
+    return {"sight": name, "causes": causes, "separates": separating(entries)}
+
+
+def margin(entry: Margin) -> dict[str, Any]:
+    """One time as required and as measured, in seconds."""
+    return {
+        "symbol": entry.symbol, "what": entry.what, "device": entry.device or None, "required": entry.required, "worst": entry.smallest, "at_most": entry.at_most,
+        "usual": entry.usual, "count": entry.count, "beyond": entry.below, "first": entry.first, "source": entry.source,
+    }  # fmt: skip

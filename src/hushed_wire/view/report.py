@@ -10,10 +10,14 @@ from rich.table import Table
 from rich.text import Text
 
 from ..diagnose import Diagnosis
+from ..diagnose.any_timing import Margin
+from ..diagnose.explained import About
+from ..diagnose.sight import Ranked, separating
 from ..finding import Finding
 from ..units import show, show_time
+from .tables import plain_table
 
-__all__ = ["diagnosis", "one_finding"]
+__all__ = ["about", "diagnosis", "margins", "one_finding", "scores", "seen"]
 
 UNITS = {
     "lowest": "Ohm",
@@ -114,3 +118,65 @@ def _evidence(evidence: dict[str, Any]) -> list[str]:
                 text = show(value, UNITS[key])
             short.append(f"{key.replace('_', ' ')} {text}")
     return ([", ".join(short)] if short else []) + lines
+
+
+def about(out: Console, code: str, severity: str, clause: str, entry: About) -> None:
+    """What a code means."""
+    out.print(Text().append(severity.upper(), style=severity).append(f"  {code}", style="code").append(f"  {clause}"))
+    table = Table.grid(padding=(0, 2, 0, 0))
+    for title, text in (("looks like", entry.looks), ("why", entry.why), ("mend", entry.mend)):
+        table.add_row(Text(title, style="next" if title == "mend" else "default"), Text(text))
+    out.print(Padding(table, (0, 0, 0, 2)))
+
+
+SHOWN_CAUSES = 6
+
+
+def seen(out: Console, sight: str, entries: list[Ranked]) -> None:
+    """The causes that fit what is seen."""
+    out.print()
+    out.print(Text(f"seen: {sight.replace('-', ' ')}", style="head"))
+    if not entries:
+        out.print("No cause that is known fits this panel.")
+        return
+    table = plain_table()
+    for name in ("", "cause", "what it is", "the wires"):
+        table.add_column(name, overflow="fold")
+    for number, entry in enumerate(entries[:SHOWN_CAUSES], 1):
+        table.add_row(str(number), Text(entry.cause, style="code"), entry.text, "show it" if entry.shown else "do not tell")
+    out.print(table)
+    if text := separating(entries):
+        out.print(Text().append("next  ", style="next").append(text))
+    elif entries:
+        out.print(Text().append("next  ", style="next").append(f"{entries[0].test}: {entries[0].yes}"))
+
+
+def margins(out: Console, entries: list[Margin]) -> None:
+    """Times as required and as measured."""
+    out.print()
+    if not entries:
+        out.print("No time of these parts could be measured on these lines.")
+        return
+    table = plain_table()
+    for name in ("time", "of", "required", "worst", "usual", "margin", "measured", "beyond"):
+        table.add_column(name, justify="left" if name in ("time", "of") else "right")
+    for entry in entries:
+        table.add_row(
+            entry.symbol,
+            entry.what + (f" [{entry.device}]" if entry.device else ""),
+            ("≤ " if entry.at_most else "≥ ") + show(entry.required, "s"),
+            show(entry.smallest, "s"),
+            show(entry.usual, "s"),
+            ("+" if entry.spare >= 0 else "-") + show(abs(entry.spare), "s"),
+            f"{entry.count:,}",
+            Text(f"{entry.below:,}", style="fault" if entry.below else "good"),
+        )
+    out.print(table)
+    sources = dict.fromkeys(entry.source for entry in entries)
+    out.print(Text(f"sources: {'; '.join(sources)}", style="quiet"))
+
+
+def scores(out: Console, entries: dict[str, float]) -> None:
+    """How much sense the capture makes as wired."""
+    if entries:
+        out.print(Text("sense as wired  " + ", ".join(f"{name} {value:.0%}" for name, value in entries.items()), style="quiet"))

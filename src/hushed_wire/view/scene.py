@@ -16,7 +16,7 @@ from ..rig.hear import Channel, Hearing
 from ..sequence.listing import as_hush
 from ..trace import Trace
 
-__all__ = ["REFUSED", "Boxes", "Scene", "scene_of_hearing", "scene_of_reading", "seconds_of", "spans_of"]
+__all__ = ["REFUSED", "Boxes", "Scene", "focus_of", "scene_of_hearing", "scene_of_reading", "seconds_of", "spans_of"]
 
 ADDRESS, BYTE, REFUSED, COMMAND, DATA = "#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc"
 MOST_LANES = 4
@@ -92,6 +92,20 @@ def spans_of(findings: list[Finding]) -> list[tuple[float, float, str]]:
         for found in findings
         if found.severity in SPANS and found.start is not None
     ]
+
+
+def focus_of(trace: Trace, scene: Scene, findings: list[Finding]) -> tuple[float, float]:
+    """The stretch in which the first finding that has a place shows best: some words around where it begins."""
+    start, end = trace.seconds(trace.start), trace.seconds(trace.end)
+    first = next((found for found in findings if found.start is not None and found.severity != "note"), None)
+    if first is None or first.start is None:
+        return start, end
+    span = max(24 * scene.word, (end - start) / 2000)
+    last = first.end if first.end is not None else first.start
+    if last - first.start < 4 * span:
+        span = max(span, (last - first.start) * 1.2)
+    low = max(start, first.start - span / 4)
+    return low, min(end, max(low + span, low + 1e-9))
 
 
 def seconds_of(trace: Trace, ticks: NDArray[np.int64]) -> NDArray[np.float64]:

@@ -1,0 +1,36 @@
+"""A diagnosis as JUnit XML, so that a bench's test runner shows it: a test case for each code that was looked at."""
+
+from __future__ import annotations
+
+from xml.etree import ElementTree
+
+from ..diagnose import Diagnosis
+from ..finding import SEVERITIES
+
+__all__ = ["junit"]
+
+
+def junit(outcome: Diagnosis, path: str, fail_on: str) -> bytes:
+    """One suite; findings as grave as `fail_on` are failures, others have their text in system-out."""
+    suite = ElementTree.Element("testsuite", name=f"hushed-wire diagnose {path}")
+    least = len(SEVERITIES) if fail_on == "never" else SEVERITIES.index(fail_on)
+    failures = 0
+    for finding in outcome.findings:
+        case = ElementTree.SubElement(suite, "testcase", classname=path, name=finding.code, time="0")
+        said = f"{finding.summary}\nnext: {finding.remedy}"
+        if SEVERITIES.index(finding.severity) >= least:
+            failures += 1
+            failure = ElementTree.SubElement(case, "failure", type=finding.severity, message=finding.summary)
+            lines = [f"{key}: {value}" for key, value in finding.evidence.items()]
+            failure.text = "\n".join([said, *lines, *([f"lines: {', '.join(finding.lines)}"] if finding.lines else [])])
+        else:
+            ElementTree.SubElement(case, "system-out").text = f"{finding.severity}: {said}"
+    named = {finding.code for finding in outcome.findings}
+    for code in dict.fromkeys(entry["code"] for entry in outcome.ruled_out if entry["code"] not in named):
+        ElementTree.SubElement(suite, "testcase", classname=path, name=code, time="0")
+    suite.set("tests", str(len(suite)))
+    suite.set("failures", str(failures))
+    suite.set("errors", "0")
+    ElementTree.indent(suite)
+    body: bytes = ElementTree.tostring(suite, encoding="utf-8")
+    return b'<?xml version="1.0" encoding="UTF-8"?>\n' + body + b"\n"
