@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bus.i2c_address import addresses
-from ..bus.words import END, Words
+from ..bus.words import CUT, END, Words
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Commands, catalog_names, commands, load
@@ -106,7 +106,7 @@ def selects(case: AnyCase) -> Iterator[Finding]:
         name = case.bus.lines[channel.select]
         table = channel.table
         # A word that is cut in two by a select that blinks: what is left over ahead of it and behind it makes a whole one.
-        spare, rest = table.spare.astype(int), np.append(table.start[1:] - table.end[:-1], np.iinfo(np.int64).max)
+        spare, rest = _whole_spare(channel), np.append(table.start[1:] - table.end[:-1], np.iinfo(np.int64).max)
         halves = np.flatnonzero(
             (spare[:-1] > 0) & ((spare[:-1] + spare[1:]) % channel.bits == 0) & (rest[:-1] < 4 * _word(channel))
         )
@@ -134,6 +134,12 @@ def selects(case: AnyCase) -> Iterator[Finding]:
             )  # fmt: skip
 
 
+def _whole_spare(channel: Channel) -> NDArray[np.int64]:
+    """(m,) bits left over at the end of each transfer; those that the capture began in the middle of have none."""
+    out: NDArray[np.int64] = np.where(channel.table.began == CUT, 0, channel.table.spare).astype(np.int64)
+    return out
+
+
 def _word(channel: Channel) -> float:
     """Ticks of a usual word."""
     took = channel.words.end - channel.words.start
@@ -143,17 +149,17 @@ def _word(channel: Channel) -> float:
 def slipped(case: AnyCase) -> Iterator[Finding]:
     """Transfers that are a clock short or long, among whole ones."""
     for channel in case.hearing.channels:
-        if channel.kind != "spi" or not channel.select or len(channel.table) < 2:
+        if channel.kind != "spi" or not channel.select or len(channel.table) < 2 or len(channel.words) < 8:
             continue
-        spare = channel.table.spare[:-1].astype(int)
+        spare = _whole_spare(channel)[:-1]
         broken = np.flatnonzero(spare > 0)
-        off = np.flatnonzero(np.isin(spare, (1, channel.bits - 1)))
+        off = np.flatnonzero(np.isin(spare, (1, 2, channel.bits - 2, channel.bits - 1)))
         if len(off) and len(off) >= 0.5 * len(broken) and len(broken) <= 0.5 * len(spare):
             first = int(off[0])
-            lost = bool(spare[first] == channel.bits - 1)
+            lost = bool(spare[first] >= channel.bits - 2)
             names = [case.bus.lines[role] for role in ("sck",) if role in case.bus.lines]
             yield Finding(
-                "frame.bit-slip", f"{len(off)} of {len(spare) + 1:,} transfers are a clock {'short' if lost else 'long'}: an edge is {'lost' if lost else 'one too many'}, and what "
+                "frame.bit-slip", f"{len(off)} of {len(spare) + 1:,} transfers are a clock or two {'short' if lost else 'long'}: an edge is {'lost' if lost else 'one too many'}, and what "
                 "follows is out of step",
                 "look at the clock with a fast probe at the part's pin: slow or ringing edges, a long wire, a level shifter that is too slow for this clock; slow the clock down to see "
                 "whether it goes away",

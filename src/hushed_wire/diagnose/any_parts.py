@@ -10,7 +10,7 @@ import numpy as np
 from ..finding import Finding
 from ..rig import DeviceReading
 from ..sequence.examine import RULES as SEQUENCE_RULES
-from .any_case import EVERYTHING, POWERED, AnyCase, sense, timed
+from .any_case import EVERYTHING, POWERED, AnyCase, broken, sense, timed
 from .beside import beside
 from .picture import beyond
 
@@ -38,11 +38,25 @@ def rules(case: AnyCase) -> Iterator[Finding]:
                     found.summary = f"on '{reading.device.name}', {found.summary}"
                     found.evidence.pop("place", None)
                     yield found
+        yield from _faint(case, reading)
         if reading.started:
             case.rule_out(
                 "setup.step-missing",
                 f"the set-up of '{reading.device.name}' is in the capture, and it was held against the part's rules",
             )
+
+
+def _faint(case: AnyCase, reading: DeviceReading) -> Iterator[Finding]:
+    """A contrast that is half of what is hinted at as faint, or less."""
+    for hint in reading.part.beyond:
+        value = reading.memory.register(hint.register) if hint.register else None
+        if isinstance(value, int) and hint.below >= 16 and value < hint.below // 2 and not case.unfinished:
+            start = case.trace.seconds(case.trace.start)
+            yield Finding(
+                "setup.contrast-low", f"on '{reading.device.name}', {hint.register.replace('.', ' ')} is {value}, so little can be seen: {hint.look.format(value=value)}",
+                "set it to the middle of its range, and from there to what looks right", confidence="likely", device=reading.device.name,
+                start=start, end=case.trace.seconds(case.trace.end), evidence={"value": value, "source": f"{reading.part.source}: {hint.source}"},
+            )  # fmt: skip
 
 
 def _fair(case: AnyCase, reading: DeviceReading, found: Finding) -> bool:
@@ -133,7 +147,16 @@ def capture(case: AnyCase) -> Iterator[Finding]:
         worth = sense(reading.part, reading.chips)
         count = sum(len(chip) for chip in reading.chips)
         strange = sum(int(np.count_nonzero(chip.kind == -1)) for chip in reading.chips)
-        if count >= 8 and strange > count / 2 and not case.plan.assumed:
+        torn = broken(case, reading)
+        if torn >= 0.2 and worth < 0.5 and not case.plan.assumed and case.words >= 4:
+            yield Finding(
+                "capture.unlike-rig", f"what comes on the lines of '{reading.device.name}' is no traffic of this bus: clocks outside the select, transfers of broken words, "
+                f"and {worth:.0%} of it makes sense to a {reading.part.name}",
+                "check that the capture is of this rig, and which line of it plays which role", confidence="likely", device=reading.device.name,
+                start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end), evidence={"sense": f"{worth:.0%}", "broken": f"{2 * torn:.0%}"},
+                explains=[*(code for code in EVERYTHING if code != "capture.unlike-rig"), "timing.clock-too-fast", "wiring.glitches"],
+            )  # fmt: skip
+        elif count >= 8 and strange > count / 2 and not case.plan.assumed:
             yield Finding(
                 "capture.unlike-rig", f"of what '{reading.device.name}' gets, {strange:,} of {count:,} commands are none of {reading.part.name}",
                 "check that the capture is of this rig: another part, other lines, or another bus", confidence="likely", device=reading.device.name,

@@ -14,6 +14,7 @@ import numpy as np
 
 from ..bus.roles import excerpt
 from ..bus.spi_roles import mode_of, spans_of
+from ..bus.words import CUT
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Commands, Payload, commands
@@ -21,7 +22,7 @@ from ..part.wrap import WRAPS
 from ..rig import DeviceReading, Rig
 from ..rig.follow import payloads
 from ..rig.schema import Bus
-from ..trace import Trace
+from ..trace import Trace, mishap
 from .any_case import CLOCKS, EVERYTHING, GAIN, AnyCase, broken, sense, unmet
 
 __all__ = ["RULES"]
@@ -106,6 +107,7 @@ class Wiring:
     remedy: str
     bus: Bus
     turned: Callable[[Payload], Payload] | None = None
+    inverted: str = ""  # a role whose line has the opposite level
 
 
 def _flipped(what: str) -> Callable[[Payload], Payload]:
@@ -172,7 +174,7 @@ def hypotheses(case: AnyCase) -> Iterator[Wiring]:
     if "dc" in bus.lines or "rs" in bus.lines:
         role = "dc" if "dc" in bus.lines else "rs"
         yield Wiring("wiring.inverted-line", (role,), f"{named[role]} ({role.upper()}) has the opposite level: high with commands, low with data",
-                     "exchange the two levels in the driver, or look for an inverting level shifter", bus, _flipped("dc"))  # fmt: skip
+                     "exchange the two levels in the driver, or look for an inverting level shifter", bus, inverted=role)  # fmt: skip
     for a, b in pairs:
         yield swap(a, b)
 
@@ -237,6 +239,8 @@ def _dc_stuck(case: AnyCase, reading: DeviceReading, role: str, now: float) -> F
 def _under(piece: Trace, rig: Rig, reading: DeviceReading, wiring: Wiring) -> list[Commands] | None:
     """The commands under a hypothesis; None where it cannot even be decoded."""
     other = Rig(bus=[wiring.bus], device=[reading.device])
+    if wiring.inverted:
+        piece = mishap.invert(piece, wiring.bus.lines[wiring.inverted])
     try:
         found = payloads(piece, other, wiring.bus)[reading.device.name]
     except (HushedError, KeyError, ValueError):
@@ -261,7 +265,7 @@ def mode(case: AnyCase) -> Iterator[Finding]:
     piece = excerpt(case.trace)
     found, clear = mode_of(piece, sck, mosi, spans_of(piece, select, 1 if bus.select == "high" else 0))
     same = (found in (0, 3)) == (bus.mode in (0, 3))
-    if not same and clear > 0.95 and not any(sense(reading.part, reading.chips) >= 0.9 for reading in case.hearing.devices):
+    if not same and clear > 0.95 and not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.hearing.devices):
         edge = "rising" if bus.mode in (0, 3) else "falling"
         yield Finding(
             "frame.wrong-spi-mode", f"data change at the {edge} edge of the clock, where mode {bus.mode} samples them: the driver sends in mode {found}",
@@ -278,7 +282,7 @@ def truncated(case: AnyCase) -> Iterator[Finding]:
     for channel in case.hearing.channels:
         if channel.kind != "spi" or not channel.select or len(channel.table) < 2:
             continue
-        broken = np.flatnonzero(channel.table.spare[:-1] > 0)
+        broken = np.flatnonzero((channel.table.spare[:-1] > 0) & (channel.table.began[:-1] != CUT))
         if len(broken):
             first = int(broken[0])
             yield Finding(

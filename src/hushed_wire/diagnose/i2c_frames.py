@@ -195,7 +195,7 @@ def hung(case: Case) -> Iterator[Finding]:
         clock = case.edges["scl"]
         highs = (clock.level == 1) & (clock.times > own.times[-1])
         usual_high = float(np.median(clock.durations()[clock.level == 1]))
-        rests = role == "sda" and bool((clock.durations()[highs][:-1] > 5 * usual_high).any())
+        rests = role == "sda" and bool((clock.durations()[highs] > 5 * usual_high).any())
         usual = case.seconds(int(np.sort(lows[:-1])[-2])) if len(lows) > 3 else 0.0
         if lies < max(HUNG, 4 * usual) or not (still > HUNG or rests) or (len(marks) and int(marks.kind[-1]) == STOP):
             continue

@@ -19,6 +19,7 @@ from .volts import electric
 
 __all__ = ["Diagnosis", "diagnose"]
 
+SETUP = {"setup.display-off", "setup.charge-pump-off", "setup.wrong-geometry"}  # told by `setup`, with more beside them
 LAYERS = [
     capture,
     wiring,
@@ -95,6 +96,9 @@ def _i2c_itself(trace: Trace, plan: Setup, volts: list[Finding]) -> Diagnosis:
     """An I2C bus and the displays on it."""
     case = Case(trace, plan.rig, plan.assumed)
     found = volts + [finding for rule in RULES for finding in rule(case)]
+    have = {finding.code for finding in found} | SETUP
+    if not plan.rig.bridge:
+        found += [finding for finding in any_parts.rules(AnyCase(trace, plan)) if finding.code not in have]
     kept, hidden = compete(found)
     if not any(finding.severity != "note" for finding in kept):
         kept += list(picture.all_good(case))

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..finding import Finding
 from ..rig import Setup
 from ..rig.schema import Bus
-from ..trace import Trace
+from ..trace import Edges, Trace
 from ..trace.threshold import Waveforms
 from ..units import parse, show
 from .any_case import EVERYTHING
@@ -62,10 +62,7 @@ def line_volts(waves: Waveforms, trace: Trace, line: int) -> Edge:
     steps = np.abs(np.diff(volts)[(settled[1:] & settled[:-1]) | (bottom[1:] & bottom[:-1])])
     noise = float(np.nanmedian(steps)) * 1.4826 / np.sqrt(2) if len(steps) > 8 else 0.0
     edges = trace.edges(line)
-    rise, fall = (
-        _constant(volts, times, edges.times[1:][edges.level[1:] == level], low, high, level, noise) * tick * RISE
-        for level in (1, 0)
-    )
+    rise, fall = (_constant(volts, times, edges, low, high, level, noise) * tick * RISE for level in (1, 0))
     inside = (volts > low + BETWEEN[0] * swing) & (volts < low + BETWEEN[1] * swing)
     first, last = _runs(inside)
     flat = np.array(
@@ -102,17 +99,18 @@ def _runs(mask: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]
     return edge[0::2], edge[1::2]
 
 
-def _constant(
-    volts: NDArray[Any], times: NDArray[Any], moments: NDArray[Any], low: float, high: float, level: int, noise: float
-) -> float:
+def _constant(volts: NDArray[Any], times: NDArray[Any], edges: Edges, low: float, high: float, level: int, noise: float) -> float:
     """The time constant of edges towards a level, in ticks: the median of straight lines through the logarithm of what is left."""
     top = float(np.nanpercentile(volts, 99.9))  # where rises are cut short the usual level is below the one that is aimed at
     goal, swing = (top, top - low) if level else (low, high - low)
-    if swing <= 0 or len(moments) < 4:
+    which = 1 + np.flatnonzero(edges.level[1:] == level)
+    if swing <= 0 or len(which) < 4:
         return float("nan")
-    behind, ahead = np.append(moments[1:], times[-1]), np.append(times[0], moments[:-1])
-    apart = max(1, len(moments) // EDGES)
-    columns = [np.searchsorted(times, column[::apart]).tolist() for column in (ahead, moments, behind)]
+    which = which[:: max(1, len(which) // EDGES)]
+    behind = np.append(edges.times, times[-1])
+    columns = [
+        np.searchsorted(times, column).tolist() for column in (edges.times[which - 1], edges.times[which], behind[which + 1])
+    ]
     found = []
     for before, index, end in zip(*columns, strict=True):
         # An edge begins ahead of the threshold: with the last sample that is still where the line was furthest from its goal.
