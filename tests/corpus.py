@@ -55,7 +55,7 @@ class Case:
     late: float = 0.0
     jitter: float = 4e-9
     other: str = ""  # the rig that it is read by, where that is another one
-    clock: str = ""
+    read: tuple[tuple[str, str], ...] = ()  # done to the text of the rig that it is read by
 
     def __str__(self) -> str:
         parts = [self.rig, *self.mishaps, *(f"{a!r}→{b!r}" for a, b in (*self.change, *self.hush)), f"seed {self.seed}"]
@@ -131,7 +131,11 @@ def capture(case: Case) -> tuple[Trace, Any, Rig]:
         trace = levels(waves)
     if case.late:
         trace = trace.window(trace.start + int(case.late * (trace.end - trace.start)), trace.end)
-    return trace, waves, _loaded(texts(case.other or case.rig)[0], "read")
+    by = texts(case.other or case.rig)[0]
+    for a, b in case.read:
+        assert re.search(a, by), (case, a)
+        by = re.sub(a, b, by, count=1)
+    return trace, waves, _loaded(by, "read")
 
 
 def judge(case: Case) -> Verdict:
@@ -233,7 +237,7 @@ def _on_spi(draw: random.Random) -> Iterator[Case]:
 def _on_parallel(draw: random.Random) -> Iterator[Case]:
     data = [f"D{k}" for k in range(8)]
     for rig, wires in (("engine-room", data), ("hd44780 8", data), ("hd44780 4", data[4:])):
-        a, b = sorted(draw.sample(wires, 2))
+        a, b = sorted(draw.sample(wires if rig == "engine-room" else wires[-4:], 2))  # lower ones may leave every command legal
         yield Case(rig, "wiring.swapped-lines", (a, b), (f"swap:{a},{b}",))
         yield Case(rig, "wiring.stuck-line", ("E",), ("stuck:E,low",))
         yield Case(rig, "frame.dc-stuck", ("RS",), ("stuck:RS,low",))
@@ -259,15 +263,72 @@ def _on_leds(draw: random.Random) -> Iterator[Case]:
     yield Case("led-sign", "timing.ghosting", None, (f"lag:A,{draw.randint(100, 180)}us",))
 
 
+def _by_parts(draw: random.Random) -> Iterator[Case]:
+    """Set-ups and pictures that are wrong in a way that only the part's own facts tell."""
+    yield Case(
+        TIDE,
+        "setup.wrong-controller",
+        None,
+        read=((r'part = "ssd1306"', 'part = "sh1106"'), (r'panel = "128x64-yellow-blue"', 'panel = "128x64"')),
+    )
+    yield Case(
+        "sh1106 9",
+        "picture.column-offset",
+        None,
+        change=((r'panel = "128x64"', 'panel = { ready = "128x64", column_offset = 0 }'),),
+    )
+    offset = draw.choice([0, 2])
+    yield Case(
+        "spi st7735",
+        "picture.row-offset",
+        None,
+        change=((r'panel = "80x160"', f'panel = {{ ready = "80x160", row_offset = {offset} }}'),),
+    )
+    yield Case(
+        "spi st7735",
+        "picture.column-offset",
+        None,
+        change=((r'panel = "80x160"', 'panel = { ready = "80x160", column_offset = 24 }'),),
+    )
+    for first, second in (("0x01", "0x41"),):
+        text = f"cell-address {first}\ndata 0x41*16\ncell-address {second}\ndata 0x42*16"
+        yield Case("hd44780 8", "picture.cell-off-by-one", None, hush=((r'text 2,1 "TIDE 4.2"', text),))
+    yield Case("spi st7735", "setup.shutdown", None, ("drop-step:sleep-mode",))
+    yield Case("spi st7735", "setup.display-off", None, ("drop-step:display",))
+    yield Case("spi st7735", "setup.pixel-format", None, hush=(("set-pixel-format 16-bit", "set-pixel-format 18-bit"),))
+    yield Case("spi st7735", "setup.orientation", None, hush=(("colour-order=bgr", "colour-order=rgb"),))
+    yield Case("spi st7735", "timing.wait-short", None, (f"short-wait:{draw.randint(1, 3)}",))
+    yield Case("pump-room", "setup.backlight-off", None, hush=((r"\Z", "backlight off\n"),))
+    yield Case("hd44780 8", "setup.display-off", None, ("drop-step:display",))
+    yield Case("hd44780 8", "setup.unknown-command", None, hush=((r"text 2,1", "bytes 0x00 0x00\ntext 2,1"),))
+    yield Case("spi ssd1306", "setup.charge-pump-off", None, ("drop-step:charge-pump",))
+    yield Case("spi ssd1306", "setup.display-off", None, ("drop-step:display",))
+    yield Case("spi ssd1306", "picture.blank", None, ("drop-step:text",))
+    yield Case("sh1106 9", "setup.display-off", None, ("drop-step:display",))
+    yield Case("engine-room", "picture.blank", None, ("drop-step:picture",))
+    yield Case("wheelhouse", "setup.shutdown", None, ("drop-step:shutdown",))
+    yield Case("595", "setup.display-off", None, ("drop-step:display",))
+    yield Case("mcp23017", "setup.display-off", None, ("drop-step:display",))
+    yield Case("mcp23017", "address.no-answer", None, ("refuse:adapter",))
+    yield Case(
+        "handheld",
+        "frame.select-broken",
+        ("CE",),
+        (f"spike:CE,{draw.randint(20, 40)},{draw.randint(250, 400)}ns",),
+        rate=50_000_000,
+    )
+    yield Case("handheld", "picture.partial", None, ("drop-step:fill",))
+
+
 def faults(seeds: int) -> Iterator[Case]:
     """Every fault, with so many seeds: other places, depths, lines and rates each time."""
     for seed in range(seeds):
         draw = random.Random(seed)
-        for kind in (_on_i2c, _on_spi, _on_parallel, _on_leds):
+        for kind in (_on_i2c, _on_spi, _on_parallel, _on_leds, _by_parts):
             for case in kind(draw):
                 if case.rate == 20_000_000 and not case.volts and seed % 3:
                     case = replace(case, rate=[0, 24_000_000, 50_000_000][seed % 3])
-                yield replace(case, seed=seed * 7 + 1, jitter=[2e-9, 4e-9, 6e-9][seed % 3])
+                yield replace(case, seed=seed * 7 + 1, jitter=[1e-9, 2e-9, 3e-9][seed % 3] if case.rig != "spi st7735" else 1e-9)
 
 
 def healthy(count: int) -> Iterator[Case]:

@@ -19,7 +19,7 @@ from ..rig.hear import Channel
 from ..units import show
 from .any_case import CLOCKS, EVERYTHING, GAIN, AnyCase, sense, unmet
 
-__all__ = ["RULES"]
+__all__ = ["RULES", "selects"]
 
 NARROW = 0.2  # of the clock's usual pulse: what is so much shorter is none of the driver's
 TOGETHER = 0.98  # share of edges that two lines have at the same time when they touch
@@ -78,7 +78,11 @@ def spikes(case: AnyCase) -> Iterator[Finding]:
         edges = case.trace.edges(line)
         took = edges.durations()[1:-1]
         usual = float(np.median(took))
-        short = np.flatnonzero(took < NARROW * usual)
+        # A pulse that jitter made short has a long neighbour; a spike breaks one of the driver's own pulses, or stands alone.
+        beside = np.concatenate([[usual], took[:-1]]), np.concatenate([took[1:], [usual]])
+        within = beside[0] + took + beside[1] < 1.6 * usual
+        alone = (beside[0] > 3 * usual) & (beside[1] > 3 * usual)
+        short = np.flatnonzero((took < NARROW * usual) & (within | alone))
         if not len(short) or len(short) > 0.05 * len(took) or usual < 6 * sample:
             continue
         name = case.bus.lines[role]
@@ -105,11 +109,13 @@ def selects(case: AnyCase) -> Iterator[Finding]:
             continue
         name = case.bus.lines[channel.select]
         table = channel.table
-        # A word that is cut in two by a select that blinks: what is left over ahead of it and behind it makes a whole one.
-        spare, rest = _whole_spare(channel), np.append(table.start[1:] - table.end[:-1], np.iinfo(np.int64).max)
-        halves = np.flatnonzero(
-            (spare[:-1] > 0) & ((spare[:-1] + spare[1:]) % channel.bits == 0) & (rest[:-1] < 4 * _word(channel))
+        line = case.line("sck")
+        blink = (
+            4 * float(np.median(case.trace.edges(line).durations()[1:-1])) if line is not None and case.moves("sck") > 8 else 0.0
         )
+        # A word that is cut in two by a select that blinks for less than two clocks: what is left over ahead of it and behind it makes a whole one.
+        spare, rest = _whole_spare(channel), np.append(table.start[1:] - table.end[:-1], np.iinfo(np.int64).max)
+        halves = np.flatnonzero((spare[:-1] > 0) & ((spare[:-1] + spare[1:]) % channel.bits == 0) & (rest[:-1] < blink))
         if len(halves):
             first = int(halves[0])
             yield Finding(
@@ -138,12 +144,6 @@ def _whole_spare(channel: Channel) -> NDArray[np.int64]:
     """(m,) bits left over at the end of each transfer; those that the capture began in the middle of have none."""
     out: NDArray[np.int64] = np.where(channel.table.began == CUT, 0, channel.table.spare).astype(np.int64)
     return out
-
-
-def _word(channel: Channel) -> float:
-    """Ticks of a usual word."""
-    took = channel.words.end - channel.words.start
-    return float(np.median(took)) if len(took) else 0.0
 
 
 def slipped(case: AnyCase) -> Iterator[Finding]:
@@ -318,4 +318,4 @@ def _better(case: AnyCase, reading: DeviceReading, drives: dict[str, str]) -> bo
     return sense(reading.part, [commands(reading.part, each) for each in own]) >= now + GAIN * (1 - now)
 
 
-RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [joined, spikes, selects, slipped, nibbles, adapters, sisters]
+RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [joined, spikes, slipped, nibbles, adapters, sisters]

@@ -63,6 +63,8 @@ def _fair(case: AnyCase, reading: DeviceReading, found: Finding) -> bool:
     """What was not captured is not held against the driver."""
     if found.code == "timing.power-on-short":
         return False
+    if found.code in ("setup.unknown-command", "setup.undocumented-value") and not reading.started:
+        return False  # which of its command sets a part was in, or which half of a byte comes first, is not known
     if case.plan.assumed and reading.panel.needs.get(str(found.evidence.get("register", ""))) is not None:
         return False  # with a panel that was only assumed, another panel explains as much
     late = found.code.startswith("setup.") and found.code not in (
@@ -96,6 +98,12 @@ def picture(case: AnyCase) -> Iterator[Finding]:
             )  # fmt: skip
         elif count == total:
             case.rule_out("picture.partial", f"all {total:,} {unit} of the glass were written")
+        if getattr(glass, "backlight", None) is False and not case.plan.assumed:
+            yield Finding(
+                "setup.backlight-off", f"the backlight of '{name}' is off at the end, by the line that the driver sets for it",
+                "switch it on; where it is on, and dark, the rig's (or the driver's) idea of the line's polarity is wrong",
+                device=name, start=end, end=end, evidence={"backlight": "off"},
+            )  # fmt: skip
         if not _anything(glass) and not case.plan.assumed:
             yield Finding(
                 "picture.blank", f"on '{name}', nothing is written that could be seen",

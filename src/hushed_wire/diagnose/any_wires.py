@@ -11,6 +11,7 @@ from itertools import combinations
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from ..bus.roles import excerpt
 from ..bus.spi_roles import mode_of, spans_of
@@ -18,6 +19,7 @@ from ..bus.words import CUT
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Commands, Payload, commands
+from ..part.chips import model_for
 from ..part.wrap import WRAPS
 from ..rig import DeviceReading, Rig
 from ..rig.follow import payloads
@@ -224,6 +226,69 @@ def wirings(case: AnyCase) -> Iterator[Finding]:
                 )  # fmt: skip
 
 
+ORDERLY = 5.0  # standard deviations by which another wiring has to make the picture more orderly
+
+
+def pictures(case: AnyCase) -> Iterator[Finding]:
+    """Data lines exchanged where every command stays legal: only the picture tells, which is more orderly the right way round."""
+    if case.bus.kind != "parallel":
+        return
+    for reading in case.hearing.devices:
+        if reading.device.on != case.bus.name or reading.part.memory.kind not in ("paged", "pixel") or case.plan.assumed:
+            continue
+        if sense(reading.part, reading.chips) - unmet(case, reading, reading.chips) < 0.9 or len(case.trace) > MOST_CHANGES:
+            continue
+        now = _lit(reading, reading.chips)
+        if now is None:
+            continue
+        tried: list[tuple[float, Wiring]] = []
+        for wiring in hypotheses(case):
+            if wiring.code in ("wiring.swapped-lines", "wiring.reversed-bus") and all(
+                role[0] == "d" and role[1:].isdigit() for role in wiring.lines
+            ):
+                own = _under(case.trace, case.rig, reading, wiring)
+                if own is None or sense(reading.part, own) < 0.9 or unmet(case, reading, own):
+                    continue
+                other = _lit(reading, own)
+                if other is not None and other.shape == now.shape:
+                    tried.append((_orderlier(now, other), wiring))
+        tried.sort(key=lambda entry: -entry[0])
+        if not tried or tried[0][0] < ORDERLY:
+            if tried:
+                case.rule_out("wiring.swapped-lines", "no other order of the data lines makes the picture more orderly")
+            continue
+        for score, wiring in [entry for entry in tried if entry[0] > tried[0][0] - 1][:2]:
+            yield Finding(
+                wiring.code, wiring.summary, wiring.remedy, confidence="likely", device=reading.device.name, lines=[case.bus.lines[role] for role in wiring.lines],
+                start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end),
+                evidence={"the picture is more orderly this way by": f"{score:.0f} standard deviations"}, explains=EVERYTHING,
+            )  # fmt: skip
+
+
+MOST_CHANGES = 2_000_000
+
+
+def _lit(reading: DeviceReading, own: list[Commands]) -> NDArray[np.bool_] | None:
+    """The picture; None where there is too little in it."""
+    glass = model_for(reading.part, own).glass(reading.panel)
+    lit: NDArray[np.bool_] = glass.rgb.mean(axis=2) > 96 if hasattr(glass, "rgb") else glass.lit
+    return lit if 0.005 < lit.mean() < 0.995 else None
+
+
+def _orderlier(now: NDArray[np.bool_], other: NDArray[np.bool_]) -> float:
+    """By how many standard deviations more places of `other` are smoother than those of `now`: a sign test over blocks of eight rows."""
+
+    def edges(lit: NDArray[np.bool_]) -> NDArray[np.int64]:
+        changes = np.pad(lit[1:] != lit[:-1], ((0, 1), (0, 0)))
+        changes = np.pad(changes, ((0, -len(changes) % 8), (0, 0)))
+        out: NDArray[np.int64] = changes.reshape(-1, 8, changes.shape[1]).sum(axis=1)
+        return out
+
+    difference = edges(now) - edges(other)
+    better, worse = int(np.count_nonzero(difference > 0)), int(np.count_nonzero(difference < 0))
+    return (better - worse) / max(1.0, float(np.sqrt(better + worse)))
+
+
 def _dc_stuck(case: AnyCase, reading: DeviceReading, role: str, now: float) -> Finding:
     name = case.bus.lines[role]
     level = int(case.trace.level_at(case.line(role) or 0, np.array([case.trace.end - 1]))[0])
@@ -280,7 +345,7 @@ def mode(case: AnyCase) -> Iterator[Finding]:
 def truncated(case: AnyCase) -> Iterator[Finding]:
     """Transfers that end in mid-word."""
     for channel in case.hearing.channels:
-        if channel.kind != "spi" or not channel.select or len(channel.table) < 2:
+        if channel.kind != "spi" or not channel.select or len(channel.table) < 2 or len(channel.words) < 8:
             continue
         broken = np.flatnonzero((channel.table.spare[:-1] > 0) & (channel.table.began[:-1] != CUT))
         if len(broken):
@@ -297,4 +362,4 @@ def truncated(case: AnyCase) -> Iterator[Finding]:
             case.rule_out("frame.truncated-word", f"all {len(channel.table):,} transfers are whole words of {channel.bits} bits")
 
 
-RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [still, mode, wirings, truncated]
+RULES: list[Callable[[AnyCase], Iterator[Finding]]] = [still, mode, wirings, pictures, truncated]

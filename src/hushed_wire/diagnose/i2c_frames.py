@@ -158,7 +158,7 @@ def refused(case: Case) -> Iterator[Finding]:
         "the device is there and says no: send less at a time, wait for it to be ready, look whether its register or length is one it has, and whether its supply holds",
         device=device, lines=case.names("sda"), start=case.seconds(first), end=case.seconds(int(words.end[data[-1]])), count=len(data),
         evidence={"refused": len(data), "first byte": f"{int(words.value[data[0]]):#04x}"},
-        explains=[code for code in EVERYTHING if code != "frame.truncated-word"],
+        explains=[code for code in EVERYTHING if not code.startswith(("frame.", "timing."))],
     )  # fmt: skip
 
 

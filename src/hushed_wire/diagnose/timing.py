@@ -52,6 +52,7 @@ def clock(case: Case) -> Iterator[Finding]:
                 "source": f"{reading.part.source}: {reading.part.limits.get('source', '')}",
                 **times,
             },
+            explains=["timing.pulse-short", "timing.setup-short", "timing.hold-short"],
         )
 
 

@@ -68,7 +68,14 @@ def _any_bus(trace: Trace, plan: Setup, wires: Diagnosis | None, volts: list[Fin
         volts
         + [
             finding
-            for rule in [*any_wires.RULES, *any_frames.RULES, *any_timing.RULES, *any_scan.RULES, *any_parts.RULES]
+            for rule in [
+                any_frames.selects,
+                *any_wires.RULES,
+                *any_frames.RULES,
+                *any_timing.RULES,
+                *any_scan.RULES,
+                *any_parts.RULES,
+            ]
             for finding in rule(case)
         ]
     )
@@ -98,7 +105,9 @@ def _i2c_itself(trace: Trace, plan: Setup, volts: list[Finding]) -> Diagnosis:
     found = volts + [finding for rule in RULES for finding in rule(case)]
     have = {finding.code for finding in found} | SETUP
     if not plan.rig.bridge:
-        found += [finding for finding in any_parts.rules(AnyCase(trace, plan)) if finding.code not in have]
+        other = AnyCase(trace, plan)
+        found += [finding for finding in any_parts.rules(other) if finding.code not in have]
+        found += list(any_frames.sisters(other))
     kept, hidden = compete(found)
     if not any(finding.severity != "note" for finding in kept):
         kept += list(picture.all_good(case))

@@ -21,6 +21,7 @@ from .schema import Rig
 
 __all__ = ["LONGEST", "Channel", "Hearing", "Runs", "hear", "in_pieces", "runs"]
 
+OPENING = 4  # steps with which set-ups begin
 PAUSE = 64  # how many of the shortest step between words make a rest
 
 
@@ -79,7 +80,7 @@ def hear(trace: Trace, rig: Rig) -> Hearing:
                 continue
             target = rig.target(device)
             chips = [commands(target.part, own) for own in found[device.name]]
-            up = all(started(target.part, own) for own in chips)
+            up = all(started(target.part, own) for own in chips) and _from_reset(trace, rig, device, chips)
             memory = model_for(target.part, chips, float(trace.tick), up)
             if device.name in out.scans:
                 memory.scan = out.scans[device.name]
@@ -89,6 +90,24 @@ def hear(trace: Trace, rig: Rig) -> Hearing:
     if not out.channels and missing is not None:
         raise missing
     return out
+
+
+def _from_reset(trace: Trace, rig: Rig, device: Any, chips: list[Any]) -> bool:
+    """Whether nothing speaks against a set-up being there from its beginning: a reset line that is captured has to move, unless a
+
+    command resets the part, or it begins as set-ups do."""
+    line = rig.way_to(device)[0].lines.get("reset", "")
+    if line not in trace.names or len(trace.edges(trace.names.index(line)).times) > 1:
+        return True
+    part = chips[0].part
+    opening = {
+        line.split()[0] for line in [*part.start, *(line for lines in part.start_by.values() for line in lines)][:OPENING] if line
+    }
+    for own in chips:
+        listed = [command for _, command, _ in own.listed() if command is not None]
+        if any(command.effect == "reset" for command in listed) or (listed and listed[0].name in opening):
+            return True
+    return False
 
 
 def runs(words: Words, *same: NDArray[Any]) -> Transactions:

@@ -53,7 +53,7 @@ def spike(trace: Trace, detail: str, seed: int = 0) -> Trace:
     begin = np.sort(random.integers(trace.start + 1, max(trace.end - 1000, trace.start + 2), int(text)))
     own = trace.edges(line)
     # Spikes that touch one another or an edge would make other pulses than those asked for.
-    room = int(4 * wide / float(trace.tick)) + 1
+    room = int((1.5 * wide + 25e-9) / float(trace.tick)) + 1
     clear = np.diff(begin, append=np.iinfo(np.int64).max) > 2 * room
     clear &= np.searchsorted(own.times, begin - room) == np.searchsorted(own.times, begin + width + room)
     begin, width = begin[clear], width[clear]
