@@ -66,7 +66,9 @@ figure pack pack tide.pbm --part ssd1306 --marks --picture
 figure unpack unpack ../unknown.bin --guess --picture
 figure glyphs glyphs 8x8 --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
-figure test-picture send --test-picture tide $rig --picture
 figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
 terminal decode-spi decode handheld.vcd
-figure plot-volts plot healthy-volts.csv.gz $rig --from 210us --to 300us -o
+"$program" rehearse tide.hush $rig --mishap spike:SCL,25,200ns --seed 4 -o ../spikes.vcd -q
+"$program" diagnose ../spikes.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
+echo docs/screenshots/fault.png
+figure led-sign screen led-sign.vcd --rig led-sign.toml --picture

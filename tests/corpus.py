@@ -171,7 +171,8 @@ def _on_i2c(draw: random.Random) -> Iterator[Case]:
         ("refuse:tide", "address.no-answer", None), ("double-address:tide", "address.shifted", None), ("call:tide,0x3C", "address.neighbour", None),
         (f"call:tide,{draw.randint(1, 7)}", "address.reserved", None), (f"flaky:tide,{draw.randint(25, 60)}", "wiring.loose-contact", None),
         (f"fast-clock:{draw.choice([700, 1000, 1400])}kHz", "timing.clock-too-fast", ("SCL",)), (f"busy:tide,{draw.randint(2, 9)}", "frame.data-refused", None),
-        ("no-stop:tide", "frame.missing-stop", None), ("drop-step:display", "setup.display-off", None), ("drop-step:charge-pump", "setup.charge-pump-off", None),
+        ("no-stop:tide", "frame.missing-stop", None), ("drop-step:display", "setup.display-off", None),
+        ("drop-step:charge-pump", "setup.charge-pump-off", None),
         ("alter-step:multiplex-ratio.lines=32", "setup.wrong-geometry", None), ("drop-step:picture", "picture.blank", None),
         ("alter-step:contrast.level=3", "setup.contrast-low", None),
     ):  # fmt: skip
@@ -181,7 +182,8 @@ def _on_i2c(draw: random.Random) -> Iterator[Case]:
     yield Case(TIDE, "capture.undersampled", None, rate=draw.choice([700_000, 900_000, 1_100_000]))
     for mishap, code, line in (
         (f"pull-up:SDA,{draw.randint(40, 90)}kOhm", "wiring.missing-pullup", "SDA"), (f"pull-up:SDA,{draw.randint(8, 14)}kOhm", "wiring.weak-pullup", "SDA"),
-        (f"pull-up:SCL,{draw.randint(7, 11)}kOhm", "wiring.weak-pullup", "SCL"), (f"high-level:SDA,{draw.uniform(1.8, 2.1):.2f}V", "wiring.level-mismatch", "SDA"),
+        (f"pull-up:SCL,{draw.randint(7, 11)}kOhm", "wiring.weak-pullup", "SCL"),
+        (f"high-level:SDA,{draw.uniform(1.8, 2.1):.2f}V", "wiring.level-mismatch", "SDA"),
         (f"fight:SDA,{draw.randint(4, 9)}", "wiring.contention", "SDA"), (f"noise:SCL,{draw.uniform(0.32, 0.45):.2f}V", "capture.noisy-threshold", "SCL"),
     ):  # fmt: skip
         yield Case(TIDE, code, (line,), (mishap,), rate=20_000_000, volts=True)

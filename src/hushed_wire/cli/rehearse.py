@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from ..errors import HushedError
+from ..rig.vocabulary import MISHAPS
 from . import options
 
 EXAMPLES = """\
@@ -14,22 +15,10 @@ examples:
   hushed-wire rehearse tide.hush --rig front-desk.toml -o tide.vcd
   hushed-wire rehearse tide.hush --rig front-desk.toml --mishap swap:SCL,SDA -o swapped.vcd
   hushed-wire rehearse tide.hush --rig front-desk.toml --volts --rate 20MHz -o volts.csv
-
-mishaps:
-  swap:LINE,LINE               two wires are exchanged between driver and devices, so nothing answers
-  stuck:LINE,low               a line never leaves a level (low or high)
-  spike:LINE,COUNT             pulses of 15 to 35 ns on a line
-  late-start:TIME              the capture starts later
-  refuse:DEVICE                a device does not acknowledge its address
-  strap:DEVICE,ADDRESS         a device is strapped to another address than the rig says
-  flaky:DEVICE,PERCENT         a loose contact: a device misses that share of its calls
-  double-address:DEVICE        the driver shifts an address that is shifted already
-  fast-clock:RATE              the driver clocks at another rate than the rig says
-  short-wait:PERCENT           all waits, the parts' own times among them, last only that share
-  drop-step:NAME               the driver leaves out all steps of that name
-  shorten:NAME,COUNT           the driver sends only the first COUNT data bytes of the last such step
-  alter-step:NAME.FIELD=VALUE  the driver sends a command with another value
 """
+EXAMPLES += "\nmishaps:\n" + "".join(
+    f"  {written:<28} {what}\n" for stage, written, what in MISHAPS.values() if stage not in ("desk", "serial line")
+)
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

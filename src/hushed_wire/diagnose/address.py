@@ -144,7 +144,8 @@ def _no_answer(
     if strap:
         steps.append(f"the strap: {strap}")
     return Finding(
-        "address.neighbour" if called != wanted else "address.no-answer", text, "; ".join(steps), device=device, start=start, end=end, count=count, lines=case.names("scl", "sda"),
+        "address.neighbour" if called != wanted else "address.no-answer", text, "; ".join(steps), device=device, start=start, end=end, count=count,
+        lines=case.names("scl", "sda"),
         evidence={"called": f"{called:#04x}", "refused": count, "answering": [f"{address:#04x}" for address in others]},
         explains=DEEPER,
     )  # fmt: skip

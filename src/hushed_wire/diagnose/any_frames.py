@@ -64,7 +64,8 @@ def joined(case: AnyCase) -> Iterator[Finding]:
                 "wiring.joined-lines", f"'{names[0]}' ({a.upper()}) and '{names[1]}' ({b.upper()}) do the same at all times: they touch each other",
                 "look for solder or a strand of wire between the two, at the connector, on the module and under the driver's pins",
                 lines=names, start=start, end=end, count=len(one), evidence={"changes": len(one), "together": f"{float(np.mean(near)):.0%}"},
-                explains=[*EVERYTHING, *FRAMES, *LOWER, "wiring.inverted-line", "wiring.glitches", "frame.dc-stuck", "frame.bit-order", "frame.wrong-spi-mode", "capture.silent"],
+                explains=[*EVERYTHING, *FRAMES, *LOWER, "wiring.inverted-line", "wiring.glitches", "frame.dc-stuck", "frame.bit-order",
+                "frame.wrong-spi-mode", "capture.silent"],
             )  # fmt: skip
 
 
@@ -120,7 +121,8 @@ def selects(case: AnyCase) -> Iterator[Finding]:
             first = int(halves[0])
             yield Finding(
                 "frame.select-broken", f"'{name}' lets go within a word in {len(halves)} place{'s' if len(halves) > 1 else ''} and selects again at once",
-                "let the select rest until the last bit is out: wait for the bus to be idle, not for its buffer to be empty; look for a loose wire in the select",
+                "let the select rest until the last bit is out: wait for the bus to be idle, not for its buffer to be empty; look for a loose "
+                "wire in the select",
                 lines=[name], start=case.trace.seconds(int(table.end[first])), end=case.trace.seconds(int(table.end[int(halves[-1])])), count=len(halves),
                 evidence={"bits ahead": int(spare[first]), "bits behind": int(spare[first + 1])},
                 explains=[*EVERYTHING, *FRAMES, "wiring.glitches", "timing.pulse-short", "timing.hold-short", "timing.setup-short", "wiring.swapped-lines"],
@@ -159,9 +161,11 @@ def slipped(case: AnyCase) -> Iterator[Finding]:
             lost = bool(spare[first] >= channel.bits - 2)
             names = [case.bus.lines[role] for role in ("sck",) if role in case.bus.lines]
             yield Finding(
-                "frame.bit-slip", f"{len(off)} of {len(spare) + 1:,} transfers are a clock or two {'short' if lost else 'long'}: an edge is {'lost' if lost else 'one too many'}, and what "
+                "frame.bit-slip", f"{len(off)} of {len(spare) + 1:,} transfers are a clock or two {'short' if lost else 'long'}: an edge is "
+                f"{'lost' if lost else 'one too many'}, and what "
                 "follows is out of step",
-                "look at the clock with a fast probe at the part's pin: slow or ringing edges, a long wire, a level shifter that is too slow for this clock; slow the clock down to see "
+                "look at the clock with a fast probe at the part's pin: slow or ringing edges, a long wire, a level shifter that is too slow for "
+                "this clock; slow the clock down to see "
                 "whether it goes away",
                 confidence="likely", lines=names, start=case.trace.seconds(int(channel.table.start[first])),
                 end=case.trace.seconds(int(channel.table.end[int(off[-1])])), count=len(off), evidence={"bits_left_over": int(spare[first])},
@@ -187,12 +191,14 @@ def nibbles(case: AnyCase) -> Iterator[Finding]:
             continue
         e = [case.bus.lines[role] for role in ("e", "e2") if role in case.bus.lines and case.bus.lines[role] in case.trace.names]
         yield Finding(
-            "frame.nibble-slip", f"in {len(odd)} place{'s' if len(odd) > 1 else ''} half a byte comes alone to '{reading.device.name}', and from there on halves are paired wrongly",
+            "frame.nibble-slip", f"in {len(odd)} place{'s' if len(odd) > 1 else ''} half a byte comes alone to '{reading.device.name}', and from "
+            f"there on halves are paired wrongly",
             "look for a lost or doubled pulse of E (a slow edge, a spike, an interrupt between the two halves); the display only comes back into step with the "
             "start-up sequence, so let the driver send it again",
             device=reading.device.name, lines=e, start=case.trace.seconds(int(odd[0])), end=case.trace.seconds(case.trace.end), count=len(odd),
             evidence={"halves": len(channel.words), "alone": len(odd)},
-            explains=[*EVERYTHING, "wiring.swapped-lines", "wiring.reversed-bus", "wiring.inverted-line", "wiring.stuck-line", "wiring.adapter-pins", "setup.wrong-controller",
+            explains=[*EVERYTHING, "wiring.swapped-lines", "wiring.reversed-bus", "wiring.inverted-line", "wiring.stuck-line", "wiring.adapter-pins",
+            "setup.wrong-controller",
                       "picture.cell-off-by-one", "wiring.joined-lines"],
         )  # fmt: skip
 
@@ -246,7 +252,8 @@ def sisters(case: AnyCase) -> Iterator[Finding]:
             other = load(best[1])
             start, end = _span(case)
             yield Finding(
-                "setup.wrong-controller", f"'{reading.device.name}' is a {reading.part.name} by the rig, and it is sent the commands of a {other.name}: {strange:.0%} of them are none of its own",
+                "setup.wrong-controller", f"'{reading.device.name}' is a {reading.part.name} by the rig, and it is sent the commands of a "
+                f"{other.name}: {strange:.0%} of them are none of its own",
                 f"take a driver for the {reading.part.name}, or read what is printed on the module: if a {other.name} sits there, correct the rig's part",
                 device=reading.device.name, start=start, end=end, confidence="likely",
                 evidence={"as " + reading.part.name: f"{now:.0%} makes sense", "as " + other.name: f"{best[0]:.0%}"},
@@ -288,8 +295,10 @@ def adapters(case: AnyCase) -> Iterator[Finding]:
             continue
         start, end = _span(case)
         yield Finding(
-            "wiring.adapter-pins", f"the outputs of '{bridge.name}' are wired to the display in another way than the driver (or the rig) has it: what it sends makes sense as {wired}",
-            "if the driver is right for your adapter, correct the rig's drives; else give the driver the adapter's own pins: trace RS, E and D4 to D7 from the expander "
+            "wiring.adapter-pins", f"the outputs of '{bridge.name}' are wired to the display in another way than the driver (or the rig) has it: "
+            f"what it sends makes sense as {wired}",
+            "if the driver is right for your adapter, correct the rig's drives; else give the driver the adapter's own pins: trace RS, E and D4 "
+            "to D7 from the expander "
             "to the display, or run hushed-wire send --walk",
             device=reading.device.name, lines=[case.bus.lines[role] for role in ("sda",) if role in case.bus.lines], start=start, end=end,
             evidence={"as the rig says": ", ".join(f"{role}={pin}" for role, pin in bridge.drives.items()), "as it makes sense": wired},

@@ -53,7 +53,8 @@ def _faint(case: AnyCase, reading: DeviceReading) -> Iterator[Finding]:
         if isinstance(value, int) and hint.below >= 16 and value < hint.below // 2 and not case.unfinished:
             start = case.trace.seconds(case.trace.start)
             yield Finding(
-                "setup.contrast-low", f"on '{reading.device.name}', {hint.register.replace('.', ' ')} is {value}, so little can be seen: {hint.look.format(value=value)}",
+                "setup.contrast-low", f"on '{reading.device.name}', {hint.register.replace('.', ' ')} is {value}, so little can be seen: "
+                f"{hint.look.format(value=value)}",
                 "set it to the middle of its range, and from there to what looks right", confidence="likely", device=reading.device.name,
                 start=start, end=case.trace.seconds(case.trace.end), evidence={"value": value, "source": f"{reading.part.source}: {hint.source}"},
             )  # fmt: skip
@@ -158,10 +159,12 @@ def capture(case: AnyCase) -> Iterator[Finding]:
         torn = broken(case, reading)
         if torn >= 0.2 and worth < 0.5 and not case.plan.assumed and case.words >= 4:
             yield Finding(
-                "capture.unlike-rig", f"what comes on the lines of '{reading.device.name}' is no traffic of this bus: clocks outside the select, transfers of broken words, "
+                "capture.unlike-rig", f"what comes on the lines of '{reading.device.name}' is no traffic of this bus: clocks outside the select, "
+                f"transfers of broken words, "
                 f"and {worth:.0%} of it makes sense to a {reading.part.name}",
                 "check that the capture is of this rig, and which line of it plays which role", confidence="likely", device=reading.device.name,
-                start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end), evidence={"sense": f"{worth:.0%}", "broken": f"{2 * torn:.0%}"},
+                start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end), evidence={"sense": f"{worth:.0%}",
+                "broken": f"{2 * torn:.0%}"},
                 explains=[*(code for code in EVERYTHING if code != "capture.unlike-rig"), "timing.clock-too-fast", "wiring.glitches"],
             )  # fmt: skip
         elif count >= 8 and strange > count / 2 and not case.plan.assumed:

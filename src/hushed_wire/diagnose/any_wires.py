@@ -220,7 +220,8 @@ def wirings(case: AnyCase) -> Iterator[Finding]:
                 return  # the edges tell it by themselves
             for wiring in best[:2]:
                 yield Finding(
-                    wiring.code, wiring.summary, wiring.remedy, confidence="certain" if len(best) == 1 else "likely", device=reading.device.name,
+                    wiring.code, wiring.summary, wiring.remedy + _apart(case, wiring, best[:2]), confidence="certain" if len(best) == 1 else "likely",
+                    device=reading.device.name,
                     lines=[case.bus.lines[role] for role in wiring.lines], start=case.trace.seconds(piece.start), end=case.trace.seconds(case.trace.end),
                     evidence={"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{tried[0][0]:.0%}"}, explains=EVERYTHING,
                 )  # fmt: skip
@@ -257,9 +258,11 @@ def pictures(case: AnyCase) -> Iterator[Finding]:
             if tried:
                 case.rule_out("wiring.swapped-lines", "no other order of the data lines makes the picture more orderly")
             continue
-        for score, wiring in [entry for entry in tried if entry[0] > tried[0][0] - 1][:2]:
+        close = [entry for entry in tried if entry[0] > tried[0][0] - 1][:2]
+        for score, wiring in close:
             yield Finding(
-                wiring.code, wiring.summary, wiring.remedy, confidence="likely", device=reading.device.name, lines=[case.bus.lines[role] for role in wiring.lines],
+                wiring.code, wiring.summary, wiring.remedy + _apart(case, wiring, [other for _, other in close]), confidence="likely",
+                device=reading.device.name, lines=[case.bus.lines[role] for role in wiring.lines],
                 start=case.trace.seconds(case.trace.start), end=case.trace.seconds(case.trace.end),
                 evidence={"the picture is more orderly this way by": f"{score:.0f} standard deviations"}, explains=EVERYTHING,
             )  # fmt: skip
@@ -287,6 +290,19 @@ def _orderlier(now: NDArray[np.bool_], other: NDArray[np.bool_]) -> float:
     difference = edges(now) - edges(other)
     better, worse = int(np.count_nonzero(difference > 0)), int(np.count_nonzero(difference < 0))
     return (better - worse) / max(1.0, float(np.sqrt(better + worse)))
+
+
+def _apart(case: AnyCase, wiring: Wiring, several: list[Wiring]) -> str:
+    """The measurement that tells two causes apart which the capture cannot."""
+    other = next((each for each in several if each is not wiring), None)
+    if other is None:
+        return ""
+    role = next((role for role in wiring.lines if role not in other.lines), wiring.lines[0])
+    where = f"the driver's pin of '{case.bus.lines[role]}'"
+    return (
+        f". This capture fits {other.code} on {' and '.join(case.bus.lines[r] for r in other.lines[:4])} as well: with the supply off, measure from {where} "
+        f"to the part's {role.upper()} pin; if they are joined, it is the other one"
+    )
 
 
 def _dc_stuck(case: AnyCase, reading: DeviceReading, role: str, now: float) -> Finding:

@@ -40,7 +40,8 @@ def _pixels(reading: DeviceReading, start: float, end: float) -> Iterator[Findin
     if fits and (high >= min(panel.height, 8) and down == 0):
         side = "right" if across > 0 else "left"
         yield Finding(
-            "picture.column-offset", f"on '{reading.device.name}', the picture lies {abs(across)} column{'s' if abs(across) > 1 else ''} too far to the {side}: "
+            "picture.column-offset", f"on '{reading.device.name}', the picture lies {abs(across)} column{'s' if abs(across) > 1 else ''} too far "
+            f"to the {side}: "
             f"it fills memory columns {left} to {right - 1}, the glass shows {panel.column_offset} to {panel.column_offset + panel.width - 1}",
             f"start each row at memory column {panel.column_offset} (the panel's column_offset), or correct the panel in the rig",
             device=reading.device.name, start=start, end=end, count=1,
@@ -50,11 +51,13 @@ def _pixels(reading: DeviceReading, start: float, end: float) -> Iterator[Findin
     rows = memory.rows or memory.pages * 8
     if high == panel.height and wide == panel.width and 0 < abs(down) <= rows - panel.height:
         yield Finding(
-            "picture.row-offset", f"on '{reading.device.name}', the picture lies {abs(down)} row{'s' if abs(down) > 1 else ''} too {'low' if down > 0 else 'high'}: it fills "
+            "picture.row-offset", f"on '{reading.device.name}', the picture lies {abs(down)} row{'s' if abs(down) > 1 else ''} too "
+            f"{'low' if down > 0 else 'high'}: it fills "
             f"memory rows {top} to {bottom - 1}, the glass shows {panel.row_offset} to {panel.row_offset + panel.height - 1}",
             f"start the picture at memory row {panel.row_offset} (the panel's row_offset), or correct the panel in the rig",
             device=reading.device.name, start=start, end=end, count=1,
-            evidence={"written": f"rows {top} to {bottom - 1}", "shown": f"rows {panel.row_offset} to {panel.row_offset + panel.height - 1}"}, explains=EXPLAINED,
+            evidence={"written": f"rows {top} to {bottom - 1}",
+                      "shown": f"rows {panel.row_offset} to {panel.row_offset + panel.height - 1}"}, explains=EXPLAINED,
         )  # fmt: skip
 
 
@@ -97,7 +100,8 @@ def _cells(reading: DeviceReading, start: float, end: float) -> Iterator[Finding
         late += first not in written and first + 1 in written and first + count in written and len(own) >= count
     if total and late == total:
         yield Finding(
-            "picture.cell-off-by-one", f"on '{reading.device.name}', each text begins one cell too far to the right: the first column stays empty and the last character falls off the glass",
+            "picture.cell-off-by-one", f"on '{reading.device.name}', each text begins one cell too far to the right: the first column stays "
+            f"empty and the last character falls off the glass",
             "count columns from 0: the first cell of the first row is address 00h (set by 80h)",
             device=reading.device.name, start=start, end=end, count=late, evidence={"rows": total}, explains=["picture.partial", "picture.outside-panel"],
         )  # fmt: skip

@@ -46,7 +46,8 @@ def as_page() -> str:
     out = [
         "# Findings",
         "",
-        "Each finding has a code that names a cause. Scripts may rely on codes and severities: a *fault* is why it does not work, a *warning* may be, a *note* is",
+        "Each finding has a code that names a cause. Scripts may rely on codes and severities: a *fault* is why it does not work, a *warning* "
+        "may be, a *note* is",
         "nothing to mend. `hushed-wire diagnose --about CODE` says the same as this page, which is made from the same file (`make findings`).",
     ]
     for layer, title in LAYERS.items():

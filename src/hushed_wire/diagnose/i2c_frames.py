@@ -85,7 +85,8 @@ def glitches(case: Case) -> Iterator[Finding]:
     count = sum(len(when) for _, when, _ in found)
     first, last = min(int(when[0]) for _, when, _ in found), max(int(when[-1]) for _, when, _ in found)
     yield Finding(
-        "wiring.glitches", f"{count} pulse{'s' if count > 1 else ''} of about {show(found[0][2], 's')} on {' and '.join(names)} {'are' if count > 1 else 'is'} none of the driver's: "
+        "wiring.glitches", f"{count} pulse{'s' if count > 1 else ''} of about {show(found[0][2], 's')} on {' and '.join(names)} "
+        f"{'are' if count > 1 else 'is'} none of the driver's: "
         "something couples into the line",
         "keep the line away from clocks, motors and backlight converters, run ground beside it, shorten it; 100 ohms in series at the driver "
         "and a smaller pull-up help; make sure the probe's own ground is short",
@@ -154,8 +155,10 @@ def refused(case: Case) -> Iterator[Finding]:
     writes = np.unique(owner)
     first = int(words.start[data[0]])
     yield Finding(
-        "frame.data-refused", f"{len(data):,} data byte{'s' if len(data) > 1 else ''} in {len(writes):,} of {len(table):,} transactions are not acknowledged, so the driver breaks them off",
-        "the device is there and says no: send less at a time, wait for it to be ready, look whether its register or length is one it has, and whether its supply holds",
+        "frame.data-refused", f"{len(data):,} data byte{'s' if len(data) > 1 else ''} in {len(writes):,} of {len(table):,} transactions are not "
+        f"acknowledged, so the driver breaks them off",
+        "the device is there and says no: send less at a time, wait for it to be ready, look whether its register or length is one it has, and "
+        "whether its supply holds",
         device=device, lines=case.names("sda"), start=case.seconds(first), end=case.seconds(int(words.end[data[-1]])), count=len(data),
         evidence={"refused": len(data), "first byte": f"{int(words.value[data[0]]):#04x}"},
         explains=[code for code in EVERYTHING if not code.startswith(("frame.", "timing."))],

@@ -209,7 +209,8 @@ def _pulled(
     if own.rise <= 1.15 * longest and not missing:
         return
     evidence = {
-        "rise time 30 % to 70 %": show(own.rise, "s"), "allowed": show(longest, "s"), "fall time": show(own.fall, "s") if np.isfinite(own.fall) else "not measured",
+        "rise time 30 % to 70 %": show(own.rise, "s"), "allowed": show(longest, "s"),
+        "fall time": show(own.fall, "s") if np.isfinite(own.fall) else "not measured",
         "would be": f"a pull-up of {show(resistor, 'Ohm')} at {show(capacitance, 'F')}, or {show(load, 'F')} at {show(pull_up, 'Ohm')}",
         "source": "I2C-bus specification, tr",
     }  # fmt: skip
@@ -220,7 +221,8 @@ def _pulled(
         return
     wanted = 0.7 * longest / RISE / capacitance
     yield Finding(
-        "wiring.weak-pullup", f"{name} takes {show(own.rise, 's')} to rise, {show(longest, 's')} are allowed: its pull-up is too large for this clock and capacitance",
+        "wiring.weak-pullup", f"{name} takes {show(own.rise, 's')} to rise, {show(longest, 's')} are allowed: its pull-up is too large for this "
+        f"clock and capacitance",
         f"fit a pull-up of {show(wanted, 'Ohm')} or so from {name} to the supply, shorten the wires, or slow the clock down",
         lines=[name], start=span[0], end=span[1], evidence=evidence, explains=[*NOISE, *SLOW],
     )  # fmt: skip

@@ -232,6 +232,7 @@ def sight(name: str, entries: list[Ranked]) -> dict[str, Any]:
 def margin(entry: Margin) -> dict[str, Any]:
     """One time as required and as measured, in seconds."""
     return {
-        "symbol": entry.symbol, "what": entry.what, "device": entry.device or None, "required": entry.required, "worst": entry.smallest, "at_most": entry.at_most,
+        "symbol": entry.symbol, "what": entry.what, "device": entry.device or None, "required": entry.required, "worst": entry.smallest,
+        "at_most": entry.at_most,
         "usual": entry.usual, "count": entry.count, "beyond": entry.below, "first": entry.first, "source": entry.source,
     }  # fmt: skip
