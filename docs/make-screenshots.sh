@@ -68,7 +68,6 @@ figure glyphs glyphs 8x8 --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
 terminal decode-spi decode handheld.vcd
-"$program" rehearse tide.hush $rig --mishap spike:SCL,25,200ns --seed 4 -o ../spikes.vcd -q
-"$program" diagnose ../spikes.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
+"$program" diagnose refused.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
 echo docs/screenshots/fault.png
 figure led-sign screen led-sign.vcd --rig led-sign.toml --picture

@@ -57,6 +57,22 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
+PLACED = (
+    "wiring.swapped-lines",
+    "address.no-answer",
+    "frame.data-refused",
+    "timing.clock-too-fast",
+    "setup.charge-pump-off",
+    "picture.partial",
+    "capture.undersampled",
+)
+
+
+def _placed(name: str, code: str) -> list[str]:
+    """One fault of each layer comes with a figure of its place."""
+    return ["--picture", f"{name.partition('.')[0]}-place.png"] if code in PLACED else []
+
+
 def tour(folder: Path, color: str) -> None:
     """Every command on the data, command first, then what it prints."""
     from ..demo.captures import CAPTURES
@@ -106,7 +122,16 @@ def tour(folder: Path, color: str) -> None:
             ["plot", "healthy.vcd", *rig, "--from", "1.9ms", "--to", "2.2ms", "-o", "plot.png"],
         ),
         ("Is anything wrong? Without a rig the tool says what it assumed.", ["diagnose", "healthy.vcd"]),
-        *((f"The fault: {r.story}.", ["diagnose", r.name, *rig]) for r in CAPTURES if "healthy" not in r.name),
+        *(
+            (f"The fault: {r.story}.", ["diagnose", r.name, *rig, *_placed(r.name, r.finds)])
+            for r in CAPTURES
+            if "healthy" not in r.name
+        ),
+        ("What does a code mean?", ["diagnose", "--about", "frame.data-refused"]),
+        (
+            "What may be behind what one sees? With a capture, or only a rig.",
+            ["diagnose", "--seen", "blocks", "--rig", "pump-room.toml"],
+        ),
         ("What that wrong set-up looks like on the glass.", ["screen", "other-panel.vcd", *rig]),
         (
             "Two wires of an SPI bus are exchanged.",

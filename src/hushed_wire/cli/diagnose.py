@@ -143,7 +143,8 @@ def _picture(args: argparse.Namespace, source: Any, trace: Any, plan: Any, outco
     scene.spans = spans_of(outcome.findings)
     first = next((found for found in outcome.findings if found.severity != "note"), None)
     if first is not None:
-        scene.legend = f"{first.code}: {first.summary}"[:150]
+        said = f"{first.code}: {first.summary}"
+        scene.legend = said if len(said) <= 105 else said[:104].rsplit(" ", 1)[0] + " …"
     from ..trace.files import replace_file
 
     replace_file(args.picture, [plot(scene, source.path, focus_of(trace, scene, outcome.findings), source.waveforms, kind)])

@@ -56,6 +56,7 @@ CAPTURES = (
     Recording("held-low.vcd", "SDA never comes up", "wiring.stuck-line", ("stuck:SDA,low",)),
     Recording("nobody-there.vcd", "the display has no supply", "address.no-answer", ("refuse:tide",)),
     Recording("shifted.vcd", "the driver was given the address from the module's label", "address.shifted", ("double-address:tide",)),
+    Recording("refused.vcd", "the display does not take every byte: its supply dips", "frame.data-refused", ("busy:tide,4",)),
     Recording("too-fast.vcd", "somebody tried a faster clock", "timing.clock-too-fast", ("fast-clock:1MHz",)),
     Recording("never-on.vcd", "the driver never switches the display on", "setup.display-off", ("drop-step:display",)),
     Recording("no-pump.vcd", "the set-up was copied from a panel with its own supply", "setup.charge-pump-off", ("drop-step:charge-pump",)),
