@@ -7,6 +7,7 @@ import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
+from ..errors import HushedError, nearest
 from . import options
 
 if TYPE_CHECKING:
@@ -17,6 +18,7 @@ examples:
   hushed-wire decode tide.vcd
   hushed-wire decode tide.vcd -v                      the timing table of the I2C-bus specification, too
   hushed-wire decode tide.vcd --rig front-desk.toml --format json -o tide.json
+  hushed-wire decode tide.vcd --rig front-desk.toml --as hush -o driver.hush
   hushed-wire decode dump.bin --raw 1 --rate 24MHz --line scl=0 --line sda=1 --format jsonl
 """
 
@@ -28,6 +30,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_text(parser, ("text", "json", "jsonl", "csv"))
     parser.add_argument("--all", action="store_true", help="list every transaction, however many there are")
     parser.add_argument("--summary", action="store_true", help="counts only, no listing")
+    parser.add_argument(
+        "--as", dest="kind", choices=("listing", "hush"), default="listing", help="hush: a device's commands as a sequence"
+    )
+    parser.add_argument("--device", metavar="NAME", help="with --as hush: the device, where several are on the bus")
 
 
 def run(args: argparse.Namespace) -> int:
@@ -37,6 +43,10 @@ def run(args: argparse.Namespace) -> int:
     from ..rig import read
 
     source, trace, plan = options.load_any(args)
+    if args.kind == "hush":
+        return _hush(args, source.path, trace, plan)
+    if args.device:
+        raise HushedError("--device picks what --as hush writes", where="--device", remedy="add --as hush, or leave it out")
     if plan.rig.bus[0].kind != "i2c" or plan.rig.bridge:
         return _any_bus(args, source.path, trace, plan)
     reading = read(trace, plan.rig)
@@ -76,6 +86,43 @@ def run(args: argparse.Namespace) -> int:
         options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
     else:
         options.emit(args, csv_of(reading, transactions))
+    return 0
+
+
+def _hush(args: argparse.Namespace, path: str, trace: Any, plan: Any) -> int:
+    """The commands of one device as a sequence."""
+    from ..rig.hear import hear
+    from ..sequence.spoken import spoken
+
+    devices = [reading for reading in hear(trace, plan.rig).devices if any(len(chip) for chip in reading.chips)]
+    names = [reading.device.name for reading in devices]
+    wanted = [reading for reading in devices if args.device in (None, reading.device.name)]
+    if not wanted:
+        said = (
+            f"there is no device '{args.device}' that was spoken to" if args.device else "no display of the catalog was spoken to"
+        )
+        raise HushedError(
+            said, where=path, remedy=nearest(args.device, names) if names and args.device else "name the part with --part"
+        )
+    if len(wanted) > 1:
+        raise HushedError("several devices were spoken to", where=path, remedy=f"pick one with --device: {', '.join(names)}")
+    reading = wanted[0]
+    if reading.part.memory.kind == "scanned":
+        raise HushedError(
+            "scanned LEDs get pictures, no commands", where=path, remedy="hushed-wire screen --every frame shows them"
+        )
+    line = plan.rig.way_to(reading.device)[0].lines.get("reset", "")
+    resets: list[tuple[int, bool]] = []
+    if line in trace.names:
+        edges = trace.edges(trace.names.index(line))
+        resets = [
+            (when, level == 1)
+            for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True)
+            if level < 2
+        ]
+    lines = spoken(reading.part, reading.chips, float(trace.tick), resets)
+    head = [f"# {reading.part.name}, from {path}", f"device {reading.device.name}"]
+    options.emit(args, ("\n".join([*head, *lines]) + "\n").encode())
     return 0
 
 
@@ -191,7 +238,54 @@ def warn(notes: Any) -> None:
 def streams(args: argparse.Namespace) -> bool:
     """Whether transactions can go out while the capture is read: lines known, no part, no window."""
     known = _kind_of({text.partition("=")[0].lower() for text in args.line}, args.bus or "")
-    return args.format == "jsonl" and bool(known) and not (args.rig or args.part or args.start or args.end or args.save_rig)
+    return (
+        args.kind == "listing"
+        and args.format == "jsonl"
+        and bool(known)
+        and not (args.rig or args.part or args.start or args.end or args.save_rig)
+    )
+
+
+def _halved(args: argparse.Namespace, source: Any, kind: str, roles: dict[str, str]) -> Iterator[bytes] | None:
+    """The same on two cores, where the capture is large enough and can be cut; None elsewhere."""
+    if kind not in ("i2c", "spi"):
+        return None
+    from ..view.halves import behind_select, behind_stop, in_halves, worth_it
+
+    size = worth_it(args.capture, args.raw)
+    numbers = {role: source.names.index(line) if line in source.names else -1 for role, line in roles.items()}
+    if not size or min(numbers.values()) < 0 or len(set(numbers.values())) < len(numbers):
+        return None
+    rate = 1 / source.tick
+    if kind == "i2c":
+        from ..view.stream import i2c_records
+
+        def of_i2c(half: Any, second: bool) -> Iterator[bytes]:
+            return i2c_records(half, roles, [], args.summary, second)
+
+        cut = behind_stop(numbers["scl"], numbers["sda"])
+        return in_halves(args.capture, size, rate, list(numbers.values()), source.names, of_i2c, cut)
+    selects = [line for role, line in numbers.items() if role.startswith("cs")]
+    if not selects:
+        return None
+    from ..rig.schema import Bus
+    from ..view.stream_words import known_shape, word_records
+
+    bus = Bus("bus", "spi", lines=roles)
+    known = known_shape(options.open_source(args, list(roles.values())), bus)
+
+    def of_words(half: Any, second: bool) -> Iterator[bytes]:
+        return word_records(half, bus, [], args.summary, known)
+
+    return in_halves(
+        args.capture,
+        size,
+        rate,
+        list(numbers.values()),
+        source.names,
+        of_words,
+        behind_select(selects, 1 if bus.select == "high" else 0),
+    )
 
 
 def _kind_of(roles: set[str], wanted: str) -> str:
@@ -207,6 +301,7 @@ def _kind_of(roles: set[str], wanted: str) -> str:
 
 def stream(args: argparse.Namespace) -> int:
     """JSON Lines in bounded memory, whatever the length of the capture."""
+    from ..view.progress import watched
     from ..view.stream import i2c_records
 
     roles = options.roles(args)
@@ -214,6 +309,9 @@ def stream(args: argparse.Namespace) -> int:
     source = options.open_source(args, list(roles.values()))
 
     def records(notes: list[Any]) -> Iterator[bytes]:
+        return _halved(args, source, kind, roles) or whole(notes)
+
+    def whole(notes: list[Any]) -> Iterator[bytes]:
         if kind == "i2c":
             return i2c_records(source, roles, notes, args.summary)
         from ..rig.schema import Bus
@@ -225,7 +323,7 @@ def stream(args: argparse.Namespace) -> int:
         from ..trace.files import replace_file
 
         notes: list[Any] = []
-        replace_file(args.output, records(notes))
+        replace_file(args.output, watched(records(notes), source, args.quiet))
         warn(notes)
         return 0
     notes = []

@@ -99,9 +99,9 @@ def picture(case: AnyCase) -> Iterator[Finding]:
             )  # fmt: skip
         elif count == total:
             case.rule_out("picture.partial", f"all {total:,} {unit} of the glass were written")
-        if getattr(glass, "backlight", None) is False and not case.plan.assumed:
+        if getattr(glass, "backlight", None) is False and not case.plan.assumed and not _ever_lit(reading):
             yield Finding(
-                "setup.backlight-off", f"the backlight of '{name}' is off at the end, by the line that the driver sets for it",
+                "setup.backlight-off", f"the backlight of '{name}' is never on, by the line that the driver sets for it",
                 "switch it on; where it is on, and dark, the rig's (or the driver's) idea of the line's polarity is wrong",
                 device=name, start=end, end=end, evidence={"backlight": "off"},
             )  # fmt: skip
@@ -111,6 +111,11 @@ def picture(case: AnyCase) -> Iterator[Finding]:
                 "send a picture or a text; look for a buffer that is never filled or never sent",
                 device=name, start=case.trace.seconds(case.trace.start), end=end, evidence={"written": count, "needed": total},
             )  # fmt: skip
+
+
+def _ever_lit(reading: DeviceReading) -> bool:
+    """Whether the backlight was on at any time; switched off later it may be meant."""
+    return reading.light is not None and bool((reading.light[0].edges(reading.light[1]).level == 1).any())
 
 
 def _anything(glass: Any) -> bool:

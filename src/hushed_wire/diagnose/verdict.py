@@ -19,7 +19,12 @@ from .volts import electric
 
 __all__ = ["Diagnosis", "diagnose"]
 
-SETUP = {"setup.display-off", "setup.charge-pump-off", "setup.wrong-geometry"}  # told by `setup`, with more beside them
+SETUP = {
+    "setup.display-off",
+    "setup.charge-pump-off",
+    "setup.wrong-geometry",
+    "picture.outside-panel",
+}  # told by `setup`, with more beside them
 LAYERS = [
     capture,
     wiring,

@@ -51,6 +51,11 @@ class Source:
     tick: Fraction
     _blocks: Iterator[Trace]
     waveforms: Waveforms | None = None
+    stream: Stream | None = None
+
+    def position(self) -> tuple[int, int]:
+        """Bytes of the file that were read, and how many there are; zeros where that is not known."""
+        return (0, 0) if self.stream is None else self.stream.position()
 
     def blocks(self) -> Iterator[Trace]:
         """The blocks in order; each starts where the one before ended."""
@@ -102,14 +107,14 @@ def _opened(
 
         lines = [int(name) for name in wanted if name.isdigit() and int(name) < lines_in(raw)] if wanted else None
         names, tick, blocks = read_raw(stream, raw, rate, lines or None)
-        return Source(stream.name, "raw", names, tick, _closing(stream, blocks))
+        return Source(stream.name, "raw", names, tick, _closing(stream, blocks), stream=stream)
     head = stream.head
     if not head:
         reason = "the file is empty" if not stream.cut else "the gzip data is damaged from the start"
         raise HushedError(reason, where=stream.name, remedy="record or export the capture again")
     if vcd.looks_like(head):
         names, tick, blocks = vcd.read(stream, wanted)
-        return Source(stream.name, "VCD", names, tick, _closing(stream, blocks))
+        return Source(stream.name, "VCD", names, tick, _closing(stream, blocks), stream=stream)
     from . import npz
 
     if npz.looks_like(head):

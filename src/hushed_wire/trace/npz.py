@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+import zlib
 from fractions import Fraction
 from typing import Any
 
@@ -43,7 +44,7 @@ def read(stream: Stream, rate: Fraction | None = None) -> Trace:
             if total > LARGEST:
                 raise HushedError("more than 2 GiB of arrays", where=stream.name, remedy="write a part of it")
             arrays = {name: archive[name] for name in archive.files}
-    except (ValueError, OSError, EOFError, KeyError, zipfile.BadZipFile, NotImplementedError) as error:
+    except (ValueError, OSError, EOFError, KeyError, RuntimeError, zlib.error, zipfile.BadZipFile, NotImplementedError) as error:
         raise HushedError(f"the arrays cannot be read: {error}"[:160], where=stream.name, remedy=REMEDY) from error
     try:
         return _changes(arrays) if "times" in arrays else _samples(arrays, rate)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -93,7 +94,14 @@ def write(trace: Trace) -> Iterator[bytes]:
         yield np.repeat(states, np.diff(places)).tobytes()
 
 
-def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None) -> Iterator[Trace]:
+def blocks_from(path: str, size: int, tick: Fraction, lines: list[int] | None, first: int) -> Iterator[Trace]:
+    """The blocks of a plain file of samples from sample number `first` on, at the ticks that they have in the whole."""
+    with Path(path).open("rb") as file:
+        file.seek(first * size)
+        yield from _blocks(Stream(file, path), size, tick, lines, first)
+
+
+def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None, first: int = 0) -> Iterator[Trace]:
     kind = TYPES[size]
     names = tuple(str(k) for k in range(8 * size))
     mask = kind.type(sum(1 << line for line in lines) if lines else (1 << 8 * size) - 1)
@@ -101,7 +109,7 @@ def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None) 
     buffer = np.empty(BUFFER // size + 1, dtype=kind)  # entry 0 is the last sample of the buffer before
     differs = np.empty(BUFFER // size, dtype=bool)
     view = buffer.view(np.uint8).data[size:]
-    done = 0
+    done = first
     notes: tuple[Note, ...] = ()
     while True:
         got = stream.readinto(view, size)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import select
 import zlib
 from collections.abc import Callable
@@ -108,6 +109,15 @@ class Stream:
                 break
             done += count
         return done
+
+    def position(self) -> tuple[int, int]:
+        """Bytes of the file (as it is packed) that were read, and how many it has; zeros for a pipe."""
+        if self.live or self._file.closed:
+            return 0, 0
+        try:
+            return self._file.tell(), os.fstat(self._file.fileno()).st_size
+        except (OSError, ValueError, io.UnsupportedOperation):
+            return 0, 0
 
     def close(self) -> None:
         """Closes the file, if it is the stream's own."""

@@ -20,8 +20,10 @@ from .json_text import json_bytes
 __all__ = ["i2c_records"]
 
 
-def i2c_records(source: Source, roles: dict[str, str], notes: list[Any], summary_only: bool = False) -> Iterator[bytes]:
-    """The records of a capture, in pieces; what the reader noted goes to `notes`."""
+def i2c_records(
+    source: Source, roles: dict[str, str], notes: list[Any], summary_only: bool = False, stopped: bool = False
+) -> Iterator[bytes]:
+    """The records of a capture, in pieces; what the reader noted goes to `notes`. stopped: it begins behind a STOP."""
     lines = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
     scl, sda = lines.index(roles["scl"]), lines.index(roles["sda"])
     if scl == sda:
@@ -65,7 +67,9 @@ def i2c_records(source: Source, roles: dict[str, str], notes: list[Any], summary
     last = None
     for block in source.blocks():
         last = block
-        decoder = decoder or i2c.Decoder(scl, sda, source.tick, width=i2c.spike_ticks(block, scl))
+        if decoder is None:
+            decoder = i2c.Decoder(scl, sda, source.tick, width=i2c.spike_ticks(block, scl))
+            decoder.inside = False if stopped else None
         piece = take(decoder.feed(block))
         if piece:
             yield piece

@@ -22,7 +22,7 @@ from ..trace.model import joined
 from . import record
 from .json_text import json_bytes
 
-__all__ = ["word_records"]
+__all__ = ["known_shape", "word_records"]
 
 
 class _Open:
@@ -65,15 +65,33 @@ class _Open:
         return channel
 
 
-def word_records(source: Source, bus: Bus, notes: list[Any], summary_only: bool = False) -> Iterator[bytes]:
-    """The records of an SPI, parallel or shift bus, in pieces; what the reader noted goes to `notes`."""
+def known_shape(source: Source, bus: Bus) -> dict[str, str]:
+    """Sets how a bus is clocked by the beginning of a capture, and says what it set."""
+    roles = {role: source.names.index(line) for role, line in bus.lines.items()}
+    waiting: list[Trace] = []
+    for block in source.blocks():
+        waiting.append(block)
+        if sum(map(len, waiting)) >= FIRST:
+            break
+    assumed: dict[str, str] = {}
+    _begun(waiting, bus, roles, assumed)
+    return assumed
+
+
+def word_records(
+    source: Source, bus: Bus, notes: list[Any], summary_only: bool = False, known: dict[str, str] | None = None
+) -> Iterator[bytes]:
+    """The records of an SPI, parallel or shift bus, in pieces; what the reader noted goes to `notes`.
+
+    known: what was assumed, where it was worked out before how the bus is clocked.
+    """
     empty = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
     roles = {role: empty.index(line) for role, line in bus.lines.items()}
     if len(set(roles.values())) < len(roles):
         raise HushedError("one line plays two roles", where="--line", remedy="give each role a line of its own")
-    hearers: list[Hearer] = []
+    hearers = [] if known is None else _hearers(bus, roles)
     waiting: list[Trace] = []
-    assumed: dict[str, str] = {}
+    assumed: dict[str, str] = known or {}
     counts = {"transactions": 0, "words": 0}
     tick = source.tick.as_integer_ratio()
     encoder = msgspec.json.Encoder()
