@@ -155,6 +155,37 @@ class EveryWay(unittest.TestCase):
                 self.assertTrue(np.array_equal(glass_of(shown, target.panel), glass_of(meant, target.panel)))
                 self.assertTrue(shown.glass(target.panel).shown)
 
+    @given(st.data())
+    @settings(deadline=None, max_examples=40)
+    def test_random_text_at_random_phases_comes_back(self, data: st.DataObject) -> None:
+        from hushed_wire.part.framing import payload_of
+        from hushed_wire.rig.rehearse import steps_of
+
+        name = data.draw(st.sampled_from(sorted(name for name in WAYS if "st7" not in name)))
+        text, _ = WAYS[name]
+        (FOLDER / "rig.toml").write_text(text)
+        rig = load_rig(FOLDER / "rig.toml")
+        target = rig.target(rig.device[0])
+        digits = target.panel.form == "digits"
+        pixels = target.part.memory.kind == "paged" or target.panel.form == "matrix"
+        drawn = []
+        for _ in range(data.draw(st.integers(1, 3))):
+            if pixels:
+                x, y = data.draw(st.integers(0, target.panel.width - 1)), data.draw(st.integers(0, target.panel.height - 1))
+                drawn.append(data.draw(st.sampled_from([f"point {x},{y}", f"line 0,0 {x},{y}", "fill on", f"fill {x % 256}"])))
+            else:
+                room = target.panel.width
+                said = data.draw(st.text("0123456789-EHLP" if digits else "ABCXYZ 0123456789=.", min_size=1, max_size=room))
+                drawn.append(f'text 0,{0 if digits else data.draw(st.integers(0, target.panel.height - 1))} "{said}"')
+        start = "\n".join(line for line in start_text(target).splitlines() if not line.startswith("reset"))
+        (FOLDER / "s.hush").write_text(start + "\n" + "\n".join(drawn) + "\n")
+        trace, _ = rehearse(FOLDER / "s.hush", rig, seed=data.draw(st.integers(0, 99)), jitter=2e-9)
+        found = payloads(trace, rig, rig.bus[0])["show"]
+        sends = [(k, send) for k, step in enumerate(steps_of(FOLDER / "s.hush", rig, [])) for send in step.sends]
+        shown = model_for(target.part, [commands(target.part, own) for own in found])
+        meant = model_for(target.part, [commands(target.part, payload_of(sends, chip)) for chip in range(target.chips)])
+        self.assertTrue(np.array_equal(glass_of(shown, target.panel), glass_of(meant, target.panel)), (name, drawn))
+
     def test_a_chain_gives_each_part_its_own_words(self) -> None:
         text = bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + "".join(
             device("max7219", "4-digits", position=k).replace('"show"', f'"digits{k}"') for k in range(3)

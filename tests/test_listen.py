@@ -101,6 +101,16 @@ def rehearsed(text: str, drawn: str, name: str) -> None:
     assert done.returncode == 0, done.stderr
 
 
+class AsASequence(unittest.TestCase):
+    def test_what_a_capture_says_can_be_sent_again(self) -> None:
+        for place in ("handheld", "wheelhouse", "engine-room", "pump-room"):
+            rig = ("--rig", f"{place}.toml")
+            self.assertEqual(program("decode", f"{place}.vcd", *rig, "--as", "hush", "-o", "again.hush").returncode, 0)
+            program("rehearse", "again.hush", *rig, "-o", "again.vcd", "-q")
+            shown = [program_json("screen", capture, *rig)["screens"][0] for capture in (f"{place}.vcd", "again.vcd")]
+            self.assertEqual(*({k: v for k, v in one.items() if k != "time"} for one in shown))
+
+
 class WithoutARig(unittest.TestCase):
     def test_spi_lines_and_their_part_are_found_by_the_traffic(self) -> None:
         for way in ("ssd1306, dc line", "sh1106, nine bits", "pcd8544", "max7219"):

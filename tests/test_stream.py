@@ -17,7 +17,9 @@ from hushed_wire.bus import parallel, shift, spi
 from hushed_wire.bus.words import Marks, Words, transactions
 from hushed_wire.rig.hear import Runs, runs
 from hushed_wire.rig.schema import Bus
-from hushed_wire.trace import Trace, read_capture
+from hushed_wire.trace import Trace, open_capture, read_capture
+from hushed_wire.view import halves
+from hushed_wire.view.stream import i2c_records
 from hushed_wire.view.stream_words import word_records
 from support import FIXTURES, demo, program, scratch
 
@@ -105,6 +107,33 @@ class AsAUser(unittest.TestCase):
             self.assertEqual([{k: v for k, v in one.items() if k != "record"} for one in streamed[:-1]], whole)
             self.assertEqual((streamed[-1]["record"], streamed[-1]["transactions"]), ("summary", len(whole)))
 
+    def test_two_halves_say_what_the_whole_says(self) -> None:
+        for capture, lines in (
+            ("healthy.vcd", {"scl": "SCL", "sda": "SDA"}),
+            ("handheld.vcd", {"sck": "CLK", "mosi": "DIN", "cs": "CE", "dc": "DC"}),
+        ):
+            program("convert", capture, "-o", "halves.raw")
+            path = str(demo() / "halves.raw")
+            names = [str(k) for k in range(8)]
+            trace = read_capture(demo() / capture)
+            at = {role: trace.index(line) for role, line in lines.items()}
+            rate = 1 / (trace.tick * trace.resolution())
+            roles = {role: str(line) for role, line in at.items()}
+
+            def told(half: Any, second: bool, roles: dict[str, str] = roles) -> Any:
+                if "scl" in roles:
+                    return i2c_records(half, roles, [], False, second)
+                return word_records(half, Bus("bus", "spi", lines=roles), [], False, {})
+
+            cut = halves.behind_stop(at["scl"], at["sda"]) if "scl" in at else halves.behind_select([at["cs"]], 0)
+            both = halves.in_halves(path, 1, rate, list(at.values()), names, told, cut)
+            assert both is not None
+            whole = told(open_capture(path, raw=1, rate=rate), False)
+            mine, theirs = (b"".join(pieces).splitlines() for pieces in (both, whole))
+            self.assertEqual(mine[:-1], theirs[:-1])
+            self.assertEqual(json.loads(mine[-1]), json.loads(theirs[-1]))
+            self.assertGreater(len(mine), 9)
+
     def test_a_pipe_is_decoded_as_it_comes(self) -> None:
         data = (demo() / "handheld.vcd").read_bytes()
         command = [Path(sys.executable).parent / "hushed-wire", "decode", "-", *self.LINES, "--format", "jsonl"]
@@ -132,8 +161,6 @@ class AsAUser(unittest.TestCase):
 
     def test_without_a_select_pauses_part_the_transactions(self) -> None:
         bus = Bus("bus", "spi", lines={"sck": "CLK", "mosi": "DIN", "dc": "DC"})
-        from hushed_wire.trace import open_capture
-
         pieces = b"".join(word_records(open_capture(demo() / "handheld.vcd"), bus, []))
         tied = [json.loads(line) for line in pieces.splitlines()][:-1]
         whole = json.loads(program("decode", "handheld.vcd", "--format", "json").stdout)["transactions"]
