@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info/*')
 DEMO ?= build/skerry-haven
 
-.PHONY: demo test lint bench catalog findings screenshots clean
+.PHONY: demo test lint bench accuracy catalog findings screenshots clean
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
@@ -25,6 +25,9 @@ bench: $(VENV)/.installed
 
 catalog:
 	PYTHONPATH=src $(BIN)/python -c "from hushed_wire.part.describe import compile_all; compile_all()"
+
+accuracy: $(VENV)/.installed
+	$(BIN)/python bench/accuracy.py $(ARGS)
 
 findings: $(VENV)/.installed
 	$(BIN)/python -c "from hushed_wire.diagnose.explained import as_page; print(as_page(), end='')" > docs/findings.md

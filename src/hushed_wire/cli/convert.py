@@ -56,7 +56,7 @@ def run(args: argparse.Namespace) -> int:
     if args.words:
         added += _words(listen())
     if args.findings:
-        added += _findings(args, trace)
+        added += _findings(listen())
     if args.only:
         names, numbers = [], []
         for text in args.only:
@@ -123,18 +123,17 @@ def _words(hearing: Any) -> list[Added]:
     return out
 
 
-def _findings(args: argparse.Namespace, trace: Any) -> list[Added]:
+def _findings(hearing: Any) -> list[Added]:
     """One bit for each code, high from the start to the end of each finding."""
     import numpy as np
 
     from ..diagnose import diagnose
+    from ..rig import Setup
     from ..trace.added import Added
 
-    rig = options.rig_given(args)
-    plan = options.plan_for(trace, args, rig)
-    options.only_i2c(plan, args.capture)
+    trace = hearing.trace
     out: dict[str, list[tuple[int, str]]] = {}
-    for found in diagnose(trace, plan).findings:
+    for found in diagnose(trace, Setup(hearing.rig)).findings:
         start, end = (
             trace.ticks(when) if when is not None else place
             for when, place in ((found.start, trace.start), (found.end, trace.end))

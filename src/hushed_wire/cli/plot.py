@@ -23,9 +23,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output"
     )
-    parser.add_argument(
-        "--findings", action="store_true", help="shade where diagnose finds faults (red) and warnings (yellow); I2C"
-    )
+    parser.add_argument("--findings", action="store_true", help="shade where diagnose finds faults (red) and warnings (yellow)")
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
 
 
@@ -46,16 +44,14 @@ def run(args: argparse.Namespace) -> int:
     source, whole, plan = options.load_any(whole_args, every_line=True)
     if plan.rig.bus[0].kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1:
         scene = scene_of_reading(read(whole, plan.rig))
-        if args.findings:
-            from ..diagnose import diagnose
-
-            scene.spans = spans_of(diagnose(whole, plan).findings)
     else:
-        if args.findings:
-            options.only_i2c(plan, args.capture)
         from ..rig.hear import hear
 
         scene = scene_of_hearing(hear(whole, plan.rig))
+    if args.findings:
+        from ..diagnose import diagnose
+
+        scene.spans = spans_of(diagnose(whole, plan, source.waveforms).findings)
     warn(whole.notes)
     part = options.windowed(whole, args)
     window = part.seconds(part.start), part.seconds(part.end)

@@ -34,6 +34,8 @@ NARROW = 5.0  # pixels: narrower boxes are merged
 INK = "#1f2a37"
 TRACE_COLOURS = ("#1d5fa8", "#b4541a", "#5b7d2a", "#7a3f8f", "#8a6d1d", "#2a7d7a")
 
+PLAIN = ("row", "column", "digit", "segment")  # roles that lines are named after
+
 
 def plot(scene: Scene, path: str, window: tuple[float, float], waveforms: Waveforms | None = None, kind: str = "png") -> bytes:
     """A figure of a capture between two times (seconds), as the bytes of a PNG, SVG or PDF."""
@@ -73,7 +75,7 @@ def plot(scene: Scene, path: str, window: tuple[float, float], waveforms: Wavefo
                 _analogue(axis, waveforms, trace, line, low, high, origin, int(pixels), colour)
             else:
                 _digital(axis, trace, line, low, high, origin, int(pixels), colour)
-            role = f" ({scene.roles[line].upper()})" if line in scene.roles else ""
+            role = f" ({scene.roles[line].upper()})" if line in scene.roles and not scene.roles[line].startswith(PLAIN) else ""
             _name(axis, trace.names[line] + (role if role.strip(" ()").lower() not in trace.names[line].lower() else ""))
         for start, end, colour in scene.spans:
             if end >= low and start <= high:

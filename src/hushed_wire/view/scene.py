@@ -75,7 +75,8 @@ def scene_of_hearing(hearing: Hearing) -> Scene:
             if line in trace.names:
                 roles.setdefault(trace.index(line), role)
     several = len(hearing.channels) > 1
-    lanes = [_commands(trace, hearing.devices)] if hearing.devices else []
+    told = [device for device in hearing.devices if device.part.memory.kind != "scanned"]
+    lanes = [_commands(trace, told)] if told else []
     lanes += [_channel(trace, channel, several) for channel in hearing.channels[: MOST_LANES - len(lanes)]]
     words = sum(len(channel.words) for channel in hearing.channels)
     legend = f"{words:,} words in the whole capture" + (
@@ -117,6 +118,8 @@ def _channel(trace: Trace, channel: Channel, named: bool) -> Boxes:
     """The words of a channel; an edge-triggered bus's words last from one latching edge back to the one before, at most as the median."""
     words = channel.words
     start, end = words.start, words.end
+    if channel.kind == "matrix":
+        return _pictures(trace, channel, named)
     if channel.kind == "parallel" and len(words) > 1:
         step = int(np.median(np.diff(words.effect)))
         start, end = words.effect - step // 2, words.effect + step // 2
@@ -134,6 +137,26 @@ def _channel(trace: Trace, channel: Channel, named: bool) -> Boxes:
 
     title = f"{channel.bus}{' ' + channel.select if channel.select else ''}" if named else "words"
     return Boxes(seconds_of(trace, start), seconds_of(trace, end), fill, label, "words", title, 0.6)
+
+
+def _pictures(trace: Trace, channel: Channel, named: bool) -> Boxes:
+    """Of scanned LEDs a box for each picture, for as long as it is shown."""
+    table = channel.table
+
+    def label(index: int) -> Sequence[str]:
+        raw = channel.words.value[int(table.first[index]) : int(table.last[index])].astype(np.uint8).tobytes().hex(" ").upper()
+        return (raw, f"picture {index + 1}", f"{index + 1}")
+
+    fill = np.full(len(table), DATA)
+    return Boxes(
+        seconds_of(trace, table.start),
+        seconds_of(trace, table.end),
+        fill,
+        label,
+        "pictures",
+        channel.bus if named else "pictures",
+        0.6,
+    )
 
 
 def _words(reading: Reading) -> Boxes:
