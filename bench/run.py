@@ -173,6 +173,37 @@ def reading(folder: Path, megabytes: float, pairs: int) -> bool:
     return True
 
 
+def diagnosing(folder: Path, pairs: int) -> None:
+    """Rows of diagnosis against decoding of the same capture: healthy, and with the widest search for exchanged lines."""
+    demo = folder / "diagnosing"
+    subprocess.run([str(PROGRAM), "demo", str(demo), "--no-tour"], check=True, capture_output=True)
+    wide = demo / "wide.toml"
+    lines = ", ".join(f'd{k} = "D{k}"' for k in range(16))
+    wide.write_text(
+        f'[[bus]]\nname = "main"\nkind = "parallel"\nlines = {{ {lines}, rs = "RS", wr = "WR", rd = "RD", cs = "CS" }}\n'
+        '[[device]]\nname = "show"\non = "main"\npart = "st7789"\npanel = "240x240"\n'
+    )
+    start = subprocess.run(
+        [str(PROGRAM), "catalog", "st7789", "--panel", "240x240", "--start"], capture_output=True, text=True, check=True
+    )
+    steps = "\n".join(line for line in start.stdout.splitlines() if not line.startswith("reset"))
+    (demo / "wide.hush").write_text(f'{steps}\nfill off\ntext 3,9 "GATE"\n')
+    for title, rig, hush, mishap, bar in (
+        ("diagnose against decode, healthy colour frame", "gate-keeper.toml", "gate-keeper.hush", [], "3"),
+        ("diagnose against decode, two of 16 lines exchanged", "wide.toml", "wide.hush", ["--mishap", "swap:D1,D5"], "20"),
+    ):
+        base = ["rehearse", str(demo / hush), "--rig", str(demo / rig), "-o", str(demo / "c.npz"), "-q", *mishap]
+        subprocess.run([str(PROGRAM), *base], check=True)
+        own, plain = [], []
+        for _ in range(pairs):
+            where = [str(demo / "c.npz"), "--rig", str(demo / rig)]
+            own.append(timed([str(PROGRAM), "diagnose", *where, "--fail-on", "never"], folder / "ours")[0])
+            plain.append(timed([str(PROGRAM), "decode", *where, "--summary"], folder / "theirs")[0])
+        ratio = statistics.median(a / b for a, b in zip(own, plain, strict=True))
+        row = f"{statistics.median(own):7.2f}s {statistics.median(plain):7.2f}s {ratio:7.2f} {'':>8}"
+        print(f"{title:<52} {row}  {bar}", flush=True)
+
+
 def growth(folder: Path, most: float) -> None:
     """Time per byte, start-up apart, and peak memory, from 10 MB to `most` MB of samples."""
     path = folder / "samples.bin"
@@ -224,7 +255,9 @@ def main() -> int:
     parser.add_argument("--pairs", type=int, default=3)
     parser.add_argument("--megabytes", type=float, default=25, help="of VCD and CSV files (default: 25)")
     parser.add_argument("--growth", type=float, default=1000, help="megabytes to grow to (default: 1000)")
-    parser.add_argument("--only", choices=("listening", "reading", "growth", "drawing", "start-up"), help="one kind of row")
+    parser.add_argument(
+        "--only", choices=("listening", "reading", "diagnosing", "growth", "drawing", "start-up"), help="one kind of row"
+    )
     args = parser.parse_args()
     if subprocess.run(["cc", "--version"], capture_output=True, check=False).returncode:
         print("the references want a C compiler: apt-get install gcc libc6-dev")
@@ -237,6 +270,8 @@ def main() -> int:
             return 1
         if args.only in (None, "reading") and not reading(folder, args.megabytes, args.pairs):
             return 1
+        if args.only in (None, "diagnosing"):
+            diagnosing(folder, args.pairs)
         if args.only in (None, "growth"):
             growth(folder, args.growth)
         if args.only in (None, "drawing"):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
@@ -158,74 +158,61 @@ def _any_bus(args: argparse.Namespace, path: str, trace: Any, plan: Any) -> int:
     return 0
 
 
-def _csv(hearing: Any, tick: tuple[int, int]) -> bytes:
-    """Transfers of all channels as CSV, one row each, words in hex, data marked by a column of their own."""
+WORDS = ["start", "end", "bus", "select", "address", "direction", "words", "data", "meaning"]
+I2C = ["start", "end", "bus", "address", "direction", "answered", "bytes", "began", "ended", "meaning"]
+
+
+def _rows(names: list[str] | None, rows: Iterable[list[Any]]) -> bytes:
+    """Rows as CSV, below their names where these are given."""
     import csv
     import io
 
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    if names:
+        writer.writerow(names)
+    writer.writerows(rows)
+    return out.getvalue().encode()
+
+
+def _words_row(entry: dict[str, Any], digits: int, sense: str = "") -> list[Any]:
+    """A transfer of any bus: words in hex, data marked by a column of their own."""
+    words = entry["words"] if "words" in entry else entry["bytes"]
+    address = entry.get("address")
+    return [
+        entry["start"], entry["end"], entry["bus"], entry.get("select") or "", "" if address is None else f"{address:#04x}", entry["direction"] or "",
+        " ".join(f"{word:0{digits}X}" for word in words), "".join("01?"[level] for level in entry.get("dc") or []), sense,
+    ]  # fmt: skip
+
+
+def _i2c_row(entry: dict[str, Any], sense: str = "") -> list[Any]:
+    """An I2C transaction: bytes in hex."""
+    return [
+        entry["start"], entry["end"], entry["bus"], "" if entry["address"] is None else f"{entry['address']:#04x}", entry["direction"] or "",
+        "" if entry["acks"][0] is None else str(entry["acks"][0]).lower(), " ".join(f"{byte:02X}" for byte in entry["bytes"]), entry["began"],
+        entry["ended"], sense,
+    ]  # fmt: skip
+
+
+def _csv(hearing: Any, tick: tuple[int, int]) -> bytes:
+    """Transfers of all channels as CSV, one row each, what they mean beside them."""
     from ..view import record
     from ..view.heard import meanings_by_time
 
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["start", "end", "bus", "select", "address", "direction", "words", "data", "meaning"])
+    rows = []
     for channel in hearing.channels:
-        own = [d for d in hearing.devices if d.device.on == channel.bus]
-        said = meanings_by_time(own, channel.table)
-        for index, entry in enumerate(record.channel(channel, tick)):
-            words = entry["words"] if "words" in entry else entry["bytes"]
-            text = " ".join(f"{word:0{channel.digits}X}" for word in words)
-            data = "".join("01?"[level] for level in entry.get("dc") or [])
-            address = entry.get("address")
-            place = "" if address is None else f"{address:#04x}"
-            sense = "; ".join(said.get(index, []))
-            writer.writerow(
-                [
-                    entry["start"],
-                    entry["end"],
-                    entry["bus"],
-                    entry.get("select") or "",
-                    place,
-                    entry["direction"] or "",
-                    text,
-                    data,
-                    sense,
-                ]
-            )
-    return out.getvalue().encode()
+        said = meanings_by_time([d for d in hearing.devices if d.device.on == channel.bus], channel.table)
+        entries = enumerate(record.channel(channel, tick))
+        rows += [_words_row(entry, channel.digits, "; ".join(said.get(index, []))) for index, entry in entries]
+    return _rows(WORDS, rows)
 
 
 def csv_of(reading: Reading, transactions: Any) -> bytes:
-    """Transactions as CSV: one row each, bytes in hex, what they mean to the part beside them."""
-    import csv
-    import io
-
+    """Transactions as CSV, what they mean to the part beside them."""
     from ..view.listing import meanings
 
     said = meanings(reading)
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["start", "end", "bus", "address", "direction", "answered", "bytes", "began", "ended", "meaning"])
-    for index, entry in enumerate(transactions):
-        address = "" if entry["address"] is None else f"{entry['address']:#04x}"
-        data = " ".join(f"{byte:02X}" for byte in entry["bytes"])
-        answered = "" if entry["acks"][0] is None else str(entry["acks"][0]).lower()
-        sense = "; ".join(said.get(index, []))
-        writer.writerow(
-            [
-                entry["start"],
-                entry["end"],
-                entry["bus"],
-                address,
-                entry["direction"] or "",
-                answered,
-                data,
-                entry["began"],
-                entry["ended"],
-                sense,
-            ]
-        )
-    return out.getvalue().encode()
+    return _rows(I2C, (_i2c_row(entry, "; ".join(said.get(index, []))) for index, entry in enumerate(transactions)))
 
 
 def warn(notes: Any) -> None:
@@ -238,12 +225,22 @@ def warn(notes: Any) -> None:
 def streams(args: argparse.Namespace) -> bool:
     """Whether transactions can go out while the capture is read: lines known, no part, no window."""
     known = _kind_of({text.partition("=")[0].lower() for text in args.line}, args.bus or "")
+    # A table has what the commands mean beside them, so it is only written as it comes where the capture does, or is a long one.
+    table = args.format == "csv" and not args.summary and (args.capture == "-" or args.raw is not None)
     return (
         args.kind == "listing"
-        and args.format == "jsonl"
+        and (args.format == "jsonl" or table)
         and bool(known)
         and not (args.rig or args.part or args.start or args.end or args.save_rig)
     )
+
+
+def _without_summary(pieces: Iterator[bytes], head: bytes) -> Iterator[bytes]:
+    """A table has no summary: all pieces but the last, below the names of the columns."""
+    before = head
+    for piece in pieces:
+        yield before
+        before = piece
 
 
 def _halved(args: argparse.Namespace, source: Any, kind: str, roles: dict[str, str]) -> Iterator[bytes] | None:
@@ -300,7 +297,7 @@ def _kind_of(roles: set[str], wanted: str) -> str:
 
 
 def stream(args: argparse.Namespace) -> int:
-    """JSON Lines in bounded memory, whatever the length of the capture."""
+    """JSON Lines or CSV in bounded memory, whatever the length of the capture."""
     from ..view.progress import watched
     from ..view.stream import i2c_records
 
@@ -308,16 +305,23 @@ def stream(args: argparse.Namespace) -> int:
     kind: Any = _kind_of(set(roles), args.bus or "")
     source = options.open_source(args, list(roles.values()))
 
+    as_csv = args.format == "csv"
+
     def records(notes: list[Any]) -> Iterator[bytes]:
-        return _halved(args, source, kind, roles) or whole(notes)
+        pieces = (None if as_csv else _halved(args, source, kind, roles)) or whole(notes)
+        return _without_summary(pieces, _rows(I2C if kind == "i2c" else WORDS, [])) if as_csv else pieces
 
     def whole(notes: list[Any]) -> Iterator[bytes]:
         if kind == "i2c":
-            return i2c_records(source, roles, notes, args.summary)
+            rows = (lambda entries: _rows(None, map(_i2c_row, entries))) if as_csv else None
+            return i2c_records(source, roles, notes, args.summary, told=rows)
         from ..rig.schema import Bus
         from ..view.stream_words import word_records
 
-        return word_records(source, Bus("bus", kind, lines=roles), notes, args.summary)
+        bus = Bus("bus", kind, lines=roles)
+        if not as_csv:
+            return word_records(source, bus, notes, args.summary)
+        return word_records(source, bus, notes, told=lambda entries: _rows(None, (_words_row(entry, 2) for entry in entries)))
 
     if args.output and args.output != "-":
         from ..trace.files import replace_file

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from typing import Any
 
@@ -17,13 +17,29 @@ from ..trace import Source, Trace
 from . import record
 from .json_text import json_bytes
 
-__all__ = ["i2c_records"]
+__all__ = ["Told", "i2c_records", "json_lines"]
+
+Told = Callable[[Iterable[dict[str, Any]]], bytes]
+ENCODER = msgspec.json.Encoder()
+
+
+def json_lines(entries: Iterable[dict[str, Any]]) -> bytes:
+    """Transactions as JSON Lines."""
+    return ENCODER.encode_lines([{"record": "transaction", **entry} for entry in entries])
 
 
 def i2c_records(
-    source: Source, roles: dict[str, str], notes: list[Any], summary_only: bool = False, stopped: bool = False
+    source: Source,
+    roles: dict[str, str],
+    notes: list[Any],
+    summary_only: bool = False,
+    stopped: bool = False,
+    told: Told | None = None,
 ) -> Iterator[bytes]:
-    """The records of a capture, in pieces; what the reader noted goes to `notes`. stopped: it begins behind a STOP."""
+    """The records of a capture, in pieces, the last one the summary; what the reader noted goes to `notes`.
+
+    stopped: it begins behind a STOP. told: transactions as bytes, JSON Lines by default.
+    """
     lines = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
     scl, sda = lines.index(roles["scl"]), lines.index(roles["sda"])
     if scl == sda:
@@ -33,7 +49,7 @@ def i2c_records(
     called: dict[int, list[int]] = {}
     tick = source.tick.as_integer_ratio()
     words, marks, base = None, None, 0
-    encoder = msgspec.json.Encoder()
+    told = told or json_lines
 
     def take(part: i2c.Decoded) -> bytes:
         nonlocal words, marks, base
@@ -57,7 +73,7 @@ def i2c_records(
         out = b""
         if not summary_only and len(table):
             entries = record.transactions(words, table, who, tick, "bus")
-            out = encoder.encode_lines([{"record": "transaction", **entry} for entry in entries])
+            out = told(entries)
         open_now = int(here.kind[-1]) in BEGAN
         words = words.take(slice(done, None)) if done else words
         marks = marks.take(slice(len(marks) - 1, None)) if open_now else marks.take(slice(0, 0))

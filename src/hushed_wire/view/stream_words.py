@@ -7,7 +7,6 @@ from dataclasses import replace
 from fractions import Fraction
 from typing import Any
 
-import msgspec
 import numpy as np
 
 from ..bus import parallel, shift, spi
@@ -21,6 +20,7 @@ from ..trace import Source, Trace
 from ..trace.model import joined
 from . import record
 from .json_text import json_bytes
+from .stream import Told, json_lines
 
 __all__ = ["known_shape", "word_records"]
 
@@ -79,11 +79,16 @@ def known_shape(source: Source, bus: Bus) -> dict[str, str]:
 
 
 def word_records(
-    source: Source, bus: Bus, notes: list[Any], summary_only: bool = False, known: dict[str, str] | None = None
+    source: Source,
+    bus: Bus,
+    notes: list[Any],
+    summary_only: bool = False,
+    known: dict[str, str] | None = None,
+    told: Told = json_lines,
 ) -> Iterator[bytes]:
-    """The records of an SPI, parallel or shift bus, in pieces; what the reader noted goes to `notes`.
+    """The records of an SPI, parallel or shift bus, in pieces, the last one the summary; what the reader noted goes to `notes`.
 
-    known: what was assumed, where it was worked out before how the bus is clocked.
+    known: what was assumed, where it was worked out before how the bus is clocked. told: transactions as bytes.
     """
     empty = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
     roles = {role: empty.index(line) for role, line in bus.lines.items()}
@@ -94,7 +99,6 @@ def word_records(
     assumed: dict[str, str] = known or {}
     counts = {"transactions": 0, "words": 0}
     tick = source.tick.as_integer_ratio()
-    encoder = msgspec.json.Encoder()
     last: Trace | None = None
     for block in source.blocks():
         last = block
@@ -105,13 +109,13 @@ def word_records(
             hearers = _begun(waiting, bus, roles, assumed)
         now, waiting = waiting or [block], []
         for each in now:
-            out = _encoded(encoder, [piece for hearer in hearers for piece in hearer(each)], tick, counts, summary_only)
+            out = _encoded(told, [piece for hearer in hearers for piece in hearer(each)], tick, counts, summary_only)
             if out:
                 yield out
     if not hearers and waiting:
         hearers = _begun(waiting, bus, roles, assumed)
     for end in [*waiting, None]:
-        yield _encoded(encoder, [piece for hearer in hearers for piece in hearer(end)], tick, counts, summary_only)
+        yield _encoded(told, [piece for hearer in hearers for piece in hearer(end)], tick, counts, summary_only)
     if last is not None:
         notes += last.notes
     yield json_bytes({"record": "summary", **counts, "assumed": assumed}, pretty=False)
@@ -129,13 +133,13 @@ def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[
     return _hearers(bus, roles)
 
 
-def _encoded(encoder: Any, pieces: list[Channel], tick: tuple[int, int], counts: dict[str, int], brief: bool) -> bytes:
+def _encoded(told: Told, pieces: list[Channel], tick: tuple[int, int], counts: dict[str, int], brief: bool) -> bytes:
     out = b""
     for channel in pieces:
         counts["transactions"] += len(in_pieces(channel.words, channel.table))
         counts["words"] += int((channel.table.last - channel.table.first).sum())
         if not brief and len(channel.table):
-            out += encoder.encode_lines([{"record": "transaction", **entry} for entry in record.channel(channel, tick)])
+            out += told(record.channel(channel, tick))
     return out
 
 
