@@ -126,7 +126,7 @@ class _Way:
             size = len(raw[0]) if raw else 1
             value = np.concatenate([np.empty(0, np.uint8), *raw])
             start = np.repeat(scan.frames[first], size)
-            end = np.repeat(scan.frames[np.append(first[1:], len(lit))], size)
+            end = np.repeat(scan.frames[np.append(first[1:], len(lit))] - 1, size)  # with its last tick, ahead of the next one
             owner = np.repeat(np.arange(len(first)), size)
             out[device.name] = [Payload(value, np.ones(len(value), bool), start, start, start, owner)]
             words = Words(value, start, end, start, np.ones(len(value), bool), np.zeros(len(value), bool))
