@@ -110,7 +110,7 @@ def read(
                 index_col=False,
                 skip_blank_lines=True,
                 on_bad_lines="error",
-                low_memory=False,
+                low_memory=True,  # parses in small pieces, which stay in the cache
                 skipinitialspace=True,
                 na_filter=False,  # marks for unknown make a column text, which `_numbers` reads: rare, and far slower for all else
             )
@@ -124,6 +124,7 @@ def read(
 
     with warnings.catch_warnings(), ThreadPoolExecutor(WORKERS) as pool:
         warnings.simplefilter("error", pd.errors.ParserWarning)  # it would drop cells
+        warnings.simplefilter("ignore", pd.errors.DtypeWarning)  # a column of numbers and marks is read by `_numbers`
         waiting: deque[Future[pd.DataFrame | None]] = deque()
         pieces = text.pieces(shape.skip)
         while True:
@@ -228,8 +229,15 @@ class Table:
         if self.time_column is not None:
             seconds = self._numbers(piece, self.time_column)
             self._check(seconds)
-        columns = [self._numbers(piece, column) for column in self.data_columns]
-        if self.volts:
+        plain = None if self.volts else _plain(piece, self.data_columns)
+        columns = [] if plain is not None else [self._numbers(piece, column) for column in self.data_columns]
+        if plain is not None:
+            at = self._moved(plain)
+            self.at.append(at + self.rows)
+            self.values.append([level[at] for level in plain])
+            if seconds is not None:
+                self.times.append(seconds[at])
+        elif self.volts:
             columns = [self._volts(column, index) for column, index in zip(columns, self.data_columns, strict=True)]
             self.values.append([column.astype(np.float32) for column in columns])
             if seconds is not None:
@@ -295,8 +303,7 @@ class Table:
 
     def _changes(self, columns: list[NDArray[np.float64]]) -> tuple[Times, list[NDArray[np.uint8]]]:
         out = []
-        changed = np.zeros(len(columns[0]), dtype=bool)
-        for number, (column, index) in enumerate(zip(columns, self.data_columns, strict=True)):
+        for column, index in zip(columns, self.data_columns, strict=True):
             value = np.where(np.isnan(column), np.float64(UNKNOWN), column)
             odd = np.flatnonzero((value != 0) & (value != 1) & (value != UNKNOWN) | (column == UNKNOWN))
             if len(odd):
@@ -305,12 +312,17 @@ class Table:
                 raise HushedError(
                     what, where=f"{self.name}:{line}", remedy="a file is in levels or in volts throughout: export it again"
                 )
-            level = value.astype(np.uint8)
+            out.append(value.astype(np.uint8))
+        return self._moved(out), out
+
+    def _moved(self, levels: list[NDArray[np.uint8]]) -> Times:
+        """The rows in which a level is another one than in the row before."""
+        changed = np.zeros(len(levels[0]), dtype=bool)
+        for number, level in enumerate(levels):
             changed[1:] |= level[1:] != level[:-1]
             changed[0] |= bool(level[0] != self.last[number])
             self.last[number] = int(level[-1])
-            out.append(level)
-        return np.flatnonzero(changed), out
+        return np.flatnonzero(changed)
 
     def _grid(self) -> tuple[Fraction, bool]:
         """The tick, and whether rows lie on an even grid of it."""
@@ -375,6 +387,17 @@ class Table:
         seconds = np.concatenate(self.times) if self.times else np.empty(0)
         times = self._ticks(np.arange(self.rows), seconds, tick, even)
         return Waveforms(self._names(), times, columns, tick, int(times[-1]) + 1, 1 if even else 0)
+
+
+def _plain(piece: pd.DataFrame, columns: list[int]) -> list[NDArray[np.uint8]] | None:
+    """Columns of nothing but 0 and 1, as most are; None where there is anything else."""
+    out = []
+    for column in columns:
+        values = piece[column].to_numpy()
+        if values.dtype.kind not in "iu" or (values & ~1).any():
+            return None
+        out.append(values.astype(np.uint8))
+    return out
 
 
 def write(trace: Trace | Waveforms) -> Iterator[bytes]:

@@ -65,6 +65,7 @@ class Body:
         self.sample = int(sample) if sample.denominator == 1 else 0
         self.grain = 0 if self.sample else -int(-sample // 1)  # between ticks: times are off by up to one sample all the same
         self.rest = b""
+        self.single: NDArray[np.intp] | None = None  # index of each code of one character
         self.now: int | None = None  # time of the last time token
         self.started = False
         self.in_comment = False
@@ -230,7 +231,7 @@ class Body:
         # The time of a change is that of the last time token ahead of it.
         start = 0 if self.now is None else self.now
         known = np.concatenate([[start], moments])
-        times = known[np.searchsorted(ticking, tokens[keep])]
+        times = known[np.cumsum(kinds == TIME, dtype=np.int32)[tokens[keep]]]
         if self.now is None and len(moments) and not len(np.flatnonzero(tokens < ticking[0])):
             start = int(moments[0])
         if self.waiting is None:
@@ -249,6 +250,14 @@ class Body:
     def _codes(self, buf: NDArray[np.uint8], starts: Times, ends: Times) -> NDArray[np.intp]:
         """The index of each code among the declared ones."""
         lengths = ends - starts
+        if len(lengths) and int(lengths.max()) == 1 and int(lengths.min()) == 1:  # most files: codes of one character
+            if self.single is None:
+                self.single = np.full(256, -1, np.intp)
+                short = self.lines.keys < 256
+                self.single[self.lines.keys[short].astype(np.intp)] = np.flatnonzero(short)
+            single = self.single[buf[starts]]
+            if int(single.min()) >= 0:
+                return single
         keys = np.zeros(len(starts), dtype=np.uint64)
         for place in range(int(lengths.max()) if len(starts) else 0):
             live = place < lengths
