@@ -83,7 +83,13 @@ def spikes(case: AnyCase) -> Iterator[Finding]:
         beside = np.concatenate([[usual], took[:-1]]), np.concatenate([took[1:], [usual]])
         within = beside[0] + took + beside[1] < 1.6 * usual
         alone = (beside[0] > 3 * usual) & (beside[1] > 3 * usual)
-        short = np.flatnonzero((took < NARROW * usual) & (within | alone))
+        level = edges.level[1:-1]
+        own = np.where(
+            level == 1,
+            np.median(took[level == 1]) if (level == 1).any() else 0,
+            np.median(took[level == 0]) if (level == 0).any() else 0,
+        )
+        short = np.flatnonzero((took < NARROW * usual) & (took < 0.5 * own) & (within | alone))
         if not len(short) or len(short) > 0.05 * len(took) or usual < 6 * sample:
             continue
         name = case.bus.lines[role]
@@ -219,7 +225,14 @@ def _odd_groups(words: Words, read: NDArray[np.bool_] | None) -> NDArray[np.int6
     sizes = np.diff(np.append(first, len(time)))
     if np.mean(sizes == 2) < 0.6:
         return None
-    out: NDArray[np.int64] = time[first[:-1]][sizes[:-1] % 2 == 1]
+    odd = np.flatnonzero(sizes[:-1] % 2 == 1).tolist()
+    alone: list[int] = []
+    while odd:  # two that follow one another are the halves of one byte, with a rest between them
+        if len(odd) > 1 and odd[1] == odd[0] + 1:
+            odd = odd[2:]
+        else:
+            alone.append(odd.pop(0))
+    out: NDArray[np.int64] = time[first[np.array(alone, np.int64)]]
     return out
 
 
