@@ -17,12 +17,15 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from hushed_wire.diagnose import diagnose
 from hushed_wire.rig import Rig, Setup, load_rig
-from hushed_wire.rig.rehearse import rehearse
+from hushed_wire.rig.rehearse import rehearse, steps_of, wires
 from hushed_wire.rig.vocabulary import parse_mishap
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import Trace
+from hushed_wire.trace.sampling import sampled
 from hushed_wire.trace.threshold import levels
 from test_buses import WAYS
 
@@ -55,6 +58,7 @@ class Case:
     late: float = 0.0
     jitter: float = 4e-9
     other: str = ""  # the rig that it is read by, where that is another one
+    uneven: str = ""  # how the driver's own clock wavers: "jitter", or "held" by interrupts
     read: tuple[tuple[str, str], ...] = ()  # done to the text of the rig that it is read by
 
     def __str__(self) -> str:
@@ -123,6 +127,8 @@ def capture(case: Case) -> tuple[Trace, Any, Rig]:
     path = _folder() / "case.hush"
     path.write_text(hush)
     rig = _loaded(wired, "wired")
+    if case.uneven:
+        return _uneven(wires(steps_of(path, rig, []), rig, [], None, case.seed), case), None, rig
     trace, waves = rehearse(
         path, rig, mishaps=[parse_mishap(text) for text in case.mishaps], seed=case.seed, jitter=case.jitter, in_volts=case.volts,
         rate=Fraction(case.rate) if case.rate else None,
@@ -136,6 +142,18 @@ def capture(case: Case) -> tuple[Trace, Any, Rig]:
         assert re.search(a, by), (case, a)
         by = re.sub(a, b, by, count=1)
     return trace, waves, _loaded(by, "read")
+
+
+def _uneven(trace: Trace, case: Case) -> Trace:
+    """A driver in software: every step takes a little longer or not, or some take far longer."""
+    chance = np.random.default_rng(case.seed)
+    gaps = np.diff(trace.times)
+    longer = chance.uniform(1, 2, len(gaps))
+    if case.uneven == "held":
+        longer = np.where(chance.random(len(gaps)) < 0.005, chance.uniform(5, 60, len(gaps)), 1.0)
+    times = trace.times[0] + np.concatenate([[0], np.cumsum((gaps * longer).astype(np.int64) + 1)])
+    end = int(times[-1]) + trace.end - int(trace.times[-1])
+    return sampled(replace(trace, times=times, end=end), Fraction(100_000_000), case.seed, 1e-9)
 
 
 def judge(case: Case) -> Verdict:
@@ -238,14 +256,14 @@ def _on_spi(draw: random.Random) -> Iterator[Case]:
 
 def _on_parallel(draw: random.Random) -> Iterator[Case]:
     data = [f"D{k}" for k in range(8)]
-    for rig, wires in (("engine-room", data), ("hd44780 8", data), ("hd44780 4", data[4:])):
-        a, b = sorted(draw.sample(wires if rig == "engine-room" else wires[-4:], 2))  # lower ones may leave every command legal
+    for rig, own in (("engine-room", data), ("hd44780 8", data), ("hd44780 4", data[4:])):
+        a, b = sorted(draw.sample(own if rig == "engine-room" else own[-4:], 2))  # lower ones may leave every command legal
         yield Case(rig, "wiring.swapped-lines", (a, b), (f"swap:{a},{b}",))
         yield Case(rig, "wiring.stuck-line", ("E",), ("stuck:E,low",))
         yield Case(rig, "frame.dc-stuck", ("RS",), ("stuck:RS,low",))
         yield Case(rig, "wiring.swapped-lines", ("RS", "E"), ("swap:RS,E",))
         yield Case(rig, "wiring.inverted-line", ("RS",), ("invert:RS",))
-        yield Case(rig, "wiring.reversed-bus", tuple(wires), (f"reverse:{','.join(wires)}",))
+        yield Case(rig, "wiring.reversed-bus", tuple(own), (f"reverse:{','.join(own)}",))
     yield Case("hd44780 8", "wiring.stuck-line", ("D5",), ("stuck:D5,low",))
     yield Case("hd44780 4", "frame.nibble-slip", None, (f"drop-clock:E,{1}",))
     yield Case("hd44780 8", "timing.wait-short", None, (f"short-wait:{draw.randint(8, 30)}",))
@@ -352,6 +370,8 @@ def healthy(count: int) -> Iterator[Case]:
                 else draw.randint(70, 200)
             )
             case = replace(case, change=((re.escape(found[0]), f'clock = "{slower}{found[2]}"'),))
+        elif turn % 4 == 3 and rig != TIDE and rig not in ("gate-signal", "led-sign"):
+            case = replace(case, uneven=draw.choice(["jitter", "held"]))
         elif turn % 4 == 3 and rig == TIDE:
             case = replace(case, rate=draw.choice([4_000_000, 8_000_000, 16_000_000, 100_000_000]))
         yield case
