@@ -19,13 +19,13 @@ __all__ = ["MEASURES", "Column", "measure_parallel", "measure_spi"]
 
 # symbol in a description's limits: (what is measured, code of the finding)
 MEASURES: dict[str, tuple[str, str]] = {
-    **dict.fromkeys(("tWH1", "tCH", "tSHW"), ("clock high", "timing.pulse-short")),
-    **dict.fromkeys(("tWL1", "tCL", "tSLW"), ("clock low", "timing.pulse-short")),
-    **dict.fromkeys(("tS4", "tDS", "tSDS"), ("data set-up", "timing.setup-short")),
-    **dict.fromkeys(("tH4", "tDH", "tSDH"), ("data hold", "timing.hold-short")),
-    **dict.fromkeys(("tS2", "tCSS"), ("select set-up", "timing.setup-short")),
+    **dict.fromkeys(("tWH1", "tCH", "tSHW", "tCLKH", "twrh"), ("clock high", "timing.pulse-short")),
+    **dict.fromkeys(("tWL1", "tCL", "tSLW", "tCLKL", "twrl"), ("clock low", "timing.pulse-short")),
+    **dict.fromkeys(("tS4", "tDS", "tSDS", "tds"), ("data set-up", "timing.setup-short")),
+    **dict.fromkeys(("tH4", "tDH", "tSDH", "tdh"), ("data hold", "timing.hold-short")),
+    **dict.fromkeys(("tS2", "tCSS", "tcss"), ("select set-up", "timing.setup-short")),
     **dict.fromkeys(("tH2", "tCSH"), ("select hold", "timing.hold-short")),
-    "tCSW": ("select rest", "timing.pulse-short"),
+    **dict.fromkeys(("tCSW", "tWH2"), ("select rest", "timing.pulse-short")),
     **dict.fromkeys(("PWEH", "tWH"), ("enable high", "timing.pulse-short")),
     "tWL": ("enable low", "timing.pulse-short"),
     **dict.fromkeys(("tcycE", "tC"), ("enable cycle", "timing.pulse-short")),
