@@ -265,6 +265,8 @@ def _on_parallel(draw: random.Random) -> Iterator[Case]:
         yield Case(rig, "wiring.inverted-line", ("RS",), ("invert:RS",))
         yield Case(rig, "wiring.reversed-bus", tuple(own), (f"reverse:{','.join(own)}",))
     yield Case("hd44780 8", "wiring.stuck-line", ("D5",), ("stuck:D5,low",))
+    yield Case("hd44780 4", "wiring.swapped-lines", ("D4", "D5", "D6"), ("swap:D4,D5", "swap:D5,D6"))
+    yield Case("hd44780 8", "wiring.swapped-lines", ("D3", "D5", "D7"), ("swap:D3,D5", "swap:D5,D7"))
     yield Case("hd44780 4", "frame.nibble-slip", None, (f"drop-clock:E,{1}",))
     yield Case("hd44780 8", "timing.wait-short", None, (f"short-wait:{draw.randint(8, 30)}",))
     yield Case("hd44780 8", "timing.pulse-short", ("E",), ("fast-clock:3MHz",), rate=200_000_000)
@@ -337,6 +339,11 @@ def _by_parts(draw: random.Random) -> Iterator[Case]:
         (f"spike:CE,{draw.randint(20, 40)},{draw.randint(250, 400)}ns",),
         rate=50_000_000,
     )
+    late = f"{draw.uniform(2.4, 3.4):.1f}us"  # a select that ends while words are still going out
+    yield Case("handheld", "frame.truncated-word", None, (f"lag:CLK,{late}", f"lag:DIN,{late}"), rate=50_000_000)
+    yield Case(TIDE, "timing.hold-short", None, (f"lag:SDA,{draw.randint(700, 810)}ns",), rate=50_000_000)
+    yield Case("handheld", "setup.step-missing", None, ("drop-step:vop",))
+    yield Case("hd44780 8", "setup.interface-width", None, hush=(("width=8 lines=2", "width=4 lines=2"),))
     yield Case("handheld", "picture.partial", None, ("drop-step:fill",))
 
 

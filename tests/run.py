@@ -46,7 +46,8 @@ def apart(path: Path) -> tuple[int, int, int]:
         print(f"\n==== {path.name}\n{done.stderr}{done.stdout}", flush=True)
         failed = max(1, failed)
     else:
-        print(f"{path.name}: {passed} passed", flush=True)
+        told = "".join(f"  {line}\n" for line in done.stdout.splitlines() if line.startswith("accuracy: "))
+        print(f"{path.name}: {passed} passed\n{told}", end="", flush=True)
     return passed, failed, skipped
 
 

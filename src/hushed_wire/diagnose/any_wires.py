@@ -26,6 +26,7 @@ from ..rig.follow import payloads
 from ..rig.schema import Bus
 from ..trace import Trace, mishap
 from .any_case import CLOCKS, EVERYTHING, GAIN, AnyCase, broken, sense, unmet
+from .permuted import best_order
 
 __all__ = ["RULES"]
 
@@ -209,6 +210,11 @@ def wirings(case: AnyCase) -> Iterator[Finding]:
             if own is not None:
                 tried.append((sense(reading.part, own) - unmet(case, reading, own), wiring))
         tried.sort(key=lambda entry: -entry[0])
+        if case.bus.kind == "parallel" and (not tried or tried[0][0] < 0.97):
+            shuffled = _shuffled(case, piece, reading, now, tried[0][0] if tried else 0.0)
+            if shuffled is not None:
+                yield shuffled
+                return
         if (
             tried
             and tried[0][0] >= now + GAIN * (1 - now)
@@ -225,6 +231,44 @@ def wirings(case: AnyCase) -> Iterator[Finding]:
                     lines=[case.bus.lines[role] for role in wiring.lines], start=case.trace.seconds(piece.start), end=case.trace.seconds(case.trace.end),
                     evidence={"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{tried[0][0]:.0%}"}, explains=EVERYTHING,
                 )  # fmt: skip
+
+
+FEW = 6000  # changes on which orders of the data lines are tried
+
+
+def _shuffled(case: AnyCase, piece: Trace, reading: DeviceReading, now: float, pair: float) -> Finding | None:
+    """The data lines in another order than any one exchange makes, where everything makes sense in that order."""
+    bus = case.bus
+    roles = {role: line for role in bus.lines if (line := case.line(role)) is not None}
+    small = piece if len(piece) <= FEW else piece.window(piece.start, int(piece.times[FEW]))
+
+    def under(lines: dict[str, int], trace: Trace) -> list[Commands] | None:
+        named = {role: case.trace.names[line] for role, line in lines.items()}
+        other = msgspec.structs.replace(bus, lines={**bus.lines, **named})
+        return _under(trace, case.rig, reading, Wiring("", (), "", "", other))
+
+    def worth(lines: dict[str, int]) -> float:
+        own = under(lines, small)
+        return sense(reading.part, own) - unmet(case, reading, own) if own is not None else 0.0
+
+    target = case.rig.target(reading.device)
+    score, lines = best_order(small, roles, target, 1 if bus.select == "high" else 0, worth)
+    moved = [role for role in lines if lines[role] != roles[role]]
+    own = under(lines, piece)
+    if score < 0.9 or score < pair + 0.03 or score < now + GAIN * (1 - now) or len(moved) < 3 or own is None:
+        return None
+    seen = {reading.part.command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
+    if len(seen & set(reading.part.start_up)) < min(3, max(1, len(reading.part.start_up))):
+        return None
+    shown = ", ".join(f"'{case.trace.names[lines[role]]}' is {role.upper()}" for role in moved)
+    return Finding(
+        "wiring.swapped-lines", f"the data lines are in another order: {shown}",
+        "bring the wires into their order, or the bits in the driver's table of pins; if the display works, only the probes are in another order: say "
+        + " ".join(f"--line {role}={case.trace.names[lines[role]]}" for role in moved),
+        confidence="likely", device=reading.device.name, lines=[bus.lines[role] for role in moved], start=case.trace.seconds(piece.start),
+        end=case.trace.seconds(case.trace.end), evidence={"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{score:.0%}"},
+        explains=EVERYTHING,
+    )  # fmt: skip
 
 
 ORDERLY = 5.0  # standard deviations by which another wiring has to make the picture more orderly
@@ -372,7 +416,8 @@ def truncated(case: AnyCase) -> Iterator[Finding]:
                 "and whether the driver's words have as many bits as the part's",
                 confidence="likely", lines=[case.bus.lines[role] for role in (channel.select, "sck") if role in case.bus.lines],
                 start=case.trace.seconds(int(channel.table.start[first])), end=case.trace.seconds(int(channel.table.end[int(broken[-1])])), count=len(broken),
-                evidence={"bits_left_over": int(channel.table.spare[first])}, explains=["setup.unknown-command", "setup.undocumented-value"],
+                evidence={"bits_left_over": int(channel.table.spare[first])}, explains=["setup.unknown-command", "setup.undocumented-value",
+                "timing.hold-short", "timing.setup-short", "timing.pulse-short"],
             )  # fmt: skip
         else:
             case.rule_out("frame.truncated-word", f"all {len(channel.table):,} transfers are whole words of {channel.bits} bits")
