@@ -222,17 +222,20 @@ def growth(folder: Path, most: float) -> None:
         "--format",
         "jsonl",
     ]
-    path.write_bytes(b"\x03" * 10_000)
-    idle = min(timed(base, folder / "ours")[0] for _ in range(5))
-    first = None
+    base_time = first = None
     size = 10.0
     while size <= most:
         subprocess.run([sys.executable, str(HERE / "samples.py"), str(path), str(size), "1026", str(RATE)], check=True)
         took, peak = min(timed(base, Path(os.devnull)) for _ in range(3 if size < 1000 else 1))
-        each = (took - idle) / size
-        first = first or each
+        ratio = ""
+        if base_time is None:
+            base_time = took  # start-up, for the most part
+        else:
+            each = (took - base_time) / (size - 10)
+            first = first or each
+            ratio = f"{each / first:.2f}"
         title = f"growth: {size:.0f} MB of I2C samples to JSON Lines"
-        print(f"{title:<52} {took:7.2f}s {'':>8} {each / first:7.2f} {peak:5.0f} MB  1.3, memory level", flush=True)
+        print(f"{title:<52} {took:7.2f}s {'':>8} {ratio:>7} {peak:5.0f} MB  1.3, memory level", flush=True)
         size = size * 10 if size < 1000 else size * 2
     path.unlink()
 

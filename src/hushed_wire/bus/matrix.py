@@ -7,7 +7,6 @@ is its brightness. `decode` cuts a trace into dwells and these into frames, whic
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any
@@ -18,28 +17,9 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times
 from .changes import Change, edges_to, trace_of
-from .role_table import GROUPED, SEGMENTS
+from .role_table import GROUPED, Lamps, axes
 
-__all__ = ["GROUPED", "SEGMENTS", "Lamps", "Scan", "axes", "decode", "encode", "is_role"]
-
-_ROLE = re.compile(r"(row|column|digit)(\d{1,2})|segment_([a-g]|dp)")
-
-
-@dataclass(frozen=True)
-class Lamps:
-    """How lines light LEDs. row, column: the level that is on (of grouped panels: of the enable, of a data bit).
-
-    rows, columns: of the glass. block: of grouped panels, how many bits go to one row before the next row of the group has its turn.
-    up: the lowest row of a group goes first. left: the leftmost column of a block goes first.
-    """
-
-    row: int = 1
-    column: int = 1
-    rows: int = 0
-    columns: int = 0
-    block: int = 0
-    up: bool = True
-    left: bool = True
+__all__ = ["Beat", "Lamps", "Scan", "axes", "decode", "encode"]
 
 
 @dataclass(eq=False)
@@ -75,26 +55,6 @@ class Scan:
         """(n,) dwells in which several rows are on at once."""
         out: NDArray[np.bool_] = (self.rows & (self.rows - np.uint64(1))) != 0
         return out
-
-
-def is_role(role: str) -> bool:
-    """Whether a role is one of a scanned display's rows, columns, digits or segments."""
-    return _ROLE.fullmatch(role) is not None
-
-
-def axes(roles: dict[str, int]) -> tuple[list[int], list[int]]:
-    """Line numbers of the rows (or digits) and of the columns (or segments), in order."""
-    rows: list[tuple[int, int]] = []
-    columns: list[tuple[int, int]] = []
-    for role, line in roles.items():
-        found = _ROLE.fullmatch(role)
-        if found is None:
-            continue
-        if found[3]:
-            columns.append((SEGMENTS.index(found[3]), line))
-        else:
-            (columns if found[1] == "column" else rows).append((int(found[2]), line))
-    return [line for _, line in sorted(rows)], [line for _, line in sorted(columns)]
 
 
 def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:

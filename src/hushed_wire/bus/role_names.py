@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from .matrix import axes
+from .role_table import axes
 
 __all__ = ["Named", "named"]
 

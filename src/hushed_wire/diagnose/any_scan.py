@@ -12,7 +12,8 @@ from itertools import combinations, product
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.matrix import SEGMENTS, Scan
+from ..bus.matrix import Scan
+from ..bus.role_table import SEGMENTS
 from ..finding import Finding
 from ..part.segments import character
 from ..rig import DeviceReading

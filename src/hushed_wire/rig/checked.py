@@ -6,7 +6,7 @@ from collections.abc import Callable
 from fractions import Fraction
 from typing import Any
 
-from ..bus.matrix import GROUPED, axes
+from ..bus.role_table import GROUPED, axes
 from ..errors import HushedError, nearest
 from ..part import Part, load
 from ..units import parse

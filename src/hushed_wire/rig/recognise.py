@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..bus.matrix import GROUPED, axes
 from ..bus.role_names import named
+from ..bus.role_table import GROUPED, axes
 from ..bus.roles import best_i2c, excerpt
 from ..bus.spi_roles import SpiFit, best_spi, mode_of, spans_of, word_bits
 from ..errors import HushedError, nearest

@@ -13,8 +13,7 @@ from typing import Any, Literal
 
 import msgspec
 
-from ..bus.matrix import GROUPED, Lamps, axes, is_role
-from ..bus.role_table import OPTIONAL_ROLES, ROLES
+from ..bus.role_table import GROUPED, OPTIONAL_ROLES, ROLES, Lamps, axes, is_role
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.wrap import BUS_OF
