@@ -34,7 +34,6 @@ class _Open:
         self.columns: dict[str, Any] = {}
         self.marks: Marks | None = None
         self.base = 0
-        self.count = 0
 
     def take(self, words: Words, marks: Marks, **columns: Any) -> Channel:
         """What is complete, as a channel; a piece of a longer transaction has began or ended CUT or END."""
@@ -61,7 +60,6 @@ class _Open:
         self.columns = {key: None if value is None else value[done:] for key, value in columns.items()}
         self.base += done
         self.marks = replace(keep, word=keep.word + self.base - done)
-        self.count += len(closed)
         return channel
 
 
