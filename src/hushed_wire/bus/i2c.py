@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from ..trace import Trace, fold
 from ..trace.model import Times
+from .changes import number_within
 from .words import CUT, END, LOST, RESTART, START, STOP, Marks, Transactions, Words, transactions
 
 __all__ = ["Decoder", "Decoded", "Events", "Timing", "decode", "encode", "events_of", "spike_ticks"]
@@ -29,7 +30,7 @@ SPIKE = Fraction(50, 10**9)  # tSP, the longest spike that input filters take ou
 BEGINNING = 4000  # changes at the start of a capture that show how long the clock's pulses are
 CLIPPED_BITS = 9 << 12  # bits kept while the first START or STOP is still to come
 
-NONE, RISE, FALL, BEGIN, CEASE, DATA, BLUR = range(7)
+NONE, RISE, FALL, DATA, BEGIN, CEASE, BLUR = range(7)  # from BEGIN on they part transactions
 BLIND = 0b1100  # both lines unknown: bits are scl, sda, scl unknown, sda unknown
 
 
@@ -52,17 +53,30 @@ def _event(before: int, after: int) -> int:
 
 
 EVENT = np.array([[_event(before, after) for after in range(16)] for before in range(16)], dtype=np.uint8).reshape(-1)
-
-CLOCKED = np.where(EVENT == DATA, np.uint8(NONE), EVENT)  # data changes while SCL is low make no words
+BACK = 4  # data changes in one low period that are stepped over one by one
 
 
 @dataclass(eq=False)
 class Events:
-    """time: (n,) ticks. kind: (n,) of RISE, FALL, BEGIN, CEASE, DATA, BLUR. sda: (n,) level after it, 2 when unknown."""
+    """time: (n,) ticks. kind: (n,) of RISE, FALL, DATA, BEGIN, CEASE, BLUR. code: (n,) the four-bit code after it."""
 
     time: Times
     kind: NDArray[np.uint8]
-    sda: NDArray[np.uint8]
+    code: NDArray[np.uint8]
+
+    @property
+    def sda(self) -> NDArray[np.uint8]:
+        """(n,) level after it, 2 when unknown."""
+        return SDA_OF[self.code]
+
+    def then(self, later: Events) -> Events:
+        """These and later ones."""
+        time, kind = np.concatenate([self.time, later.time]), np.concatenate([self.kind, later.kind])
+        return Events(time, kind, np.concatenate([self.code, later.code]))
+
+    def part(self, which: Any) -> Events:
+        """Only these."""
+        return Events(self.time[which], self.kind[which], self.code[which])
 
 
 @dataclass(eq=False)
@@ -89,13 +103,10 @@ def codes_of(trace: Trace, scl: int, sda: int) -> NDArray[np.uint8]:
     kind = trace.levels.dtype.type
 
     def pick(plane: NDArray[Any]) -> NDArray[np.uint8]:
-        bits: NDArray[np.uint8] = ((plane >> kind(scl)) & kind(1)).astype(np.uint8)
-        bits |= (((plane >> kind(sda)) & kind(1)) << kind(1)).astype(np.uint8)
+        bits: NDArray[np.uint8] = ((plane >> kind(scl)) & kind(1)).astype(np.uint8, copy=False)
+        bits |= (((plane >> kind(sda)) & kind(1)) << kind(1)).astype(np.uint8, copy=False)
         return bits
 
-    if trace.levels.dtype == np.uint8 and trace.unknown is None:
-        table = np.arange(256)
-        return (((table >> scl) & 1) | (((table >> sda) & 1) << 1)).astype(np.uint8)[trace.levels]
     code = pick(trace.levels)
     if trace.unknown is not None:
         code |= (pick(trace.unknown) << 2).astype(np.uint8)
@@ -119,13 +130,31 @@ class Spikes:
         self.waiting = (times[ready:], code[ready:])
         if not len(times):
             return times, code
-        if self.raw == self.clean and (len(times) < 2 or int(np.diff(times).min()) >= self.width):
+        if self.raw == self.clean and self._none(times, code):
             out = times[:ready], code[:ready]
         else:
             out = self._filter(times, code, end, ready)
         if ready:
             self.raw, self.clean = int(code[ready - 1]), int(out[1][-1]) if len(out[1]) else self.clean
         return out
+
+    def _none(self, times: Times, code: NDArray[np.uint8]) -> bool:
+        """Whether no line changes twice within the width; nearly always so, and cheap to see."""
+        after = 1
+        near = np.flatnonzero(times[1:] - times[:-1] < self.width)
+        if not len(near):
+            return True
+        moved = code.copy()
+        moved[1:] ^= code[:-1]
+        moved[0] ^= np.uint8(self.raw)
+        moved |= moved >> 2  # into and out of the unknown are changes, too
+        while len(near):
+            if (moved[near] & moved[near + after] & 3).any():
+                return False
+            after += 1
+            near = near[near + after < len(times)]
+            near = near[times[near + after] - times[near] < self.width]
+        return True
 
     def _filter(self, times: Times, code: NDArray[np.uint8], end: int, ready: int) -> tuple[Times, NDArray[np.uint8]]:
         at, lines, values = [], [], []
@@ -181,11 +210,9 @@ class Decoder:
             times, code = self.spikes.feed(times, code, self.end, last)
         events = self._events(times, code)
         if len(self.carry.time):
-            events = Events(
-                np.concatenate([self.carry.time, events.time]),
-                np.concatenate([self.carry.kind, events.kind]),
-                np.concatenate([self.carry.sda, events.sda]),
-            )
+            events = self.carry.then(events)
+        if self.inside is None:
+            events = _clocked(events)
         return self._assemble(events, last)
 
     def _events(self, times: Times, code: NDArray[np.uint8]) -> Events:
@@ -196,16 +223,18 @@ class Decoder:
         pair[0] = self.code << 4
         pair |= code
         self.code = int(code[-1])
-        kind = CLOCKED[pair]
+        kind = EVENT.take(pair, mode="clip")
         both = ((pair >> 4) ^ pair) & 3 == 3
         self.together += int(np.count_nonzero(both & (kind == RISE)))
-        keep = np.flatnonzero(kind)
-        return Events(times[keep], kind[keep], SDA_OF[code[keep]])
+        events = Events(times, kind, code)
+        if kind[0] == NONE:  # what a block begins with is most often the state that was there
+            events = events.part(slice(1, None))
+        return events if events.kind.all() else events.part(np.flatnonzero(events.kind != NONE))
 
     def _assemble(self, events: Events, last: bool) -> Decoded:
         time, kind = events.time, events.kind
         bits = np.flatnonzero((kind[:-1] == RISE) & (kind[1:] == FALL))
-        marks = np.flatnonzero((kind == BEGIN) | (kind == CEASE) | (kind == BLUR))
+        marks = np.flatnonzero(kind >= BEGIN)
         if self.inside is None and not len(marks):
             return self._hold_clipped(events, bits, last)
         # Stretches between marks; stretch 0 goes on from before, stretch k begins with mark k - 1.
@@ -216,12 +245,11 @@ class Decoder:
         clipped = self.inside is None
         if clipped:
             offset[0] = count[0] % 9
-        stretch = np.searchsorted(marks, bits)
-        index = np.arange(len(bits)) - stretch_first[stretch] - offset[stretch]
-        whole = (count - offset) // 9
-        first = np.flatnonzero(live[stretch] & (index >= 0) & (index % 9 == 0) & (index // 9 < whole[stretch]))
+        whole = np.where(live, (count - offset) // 9, 0)
+        owner, number = number_within(whole)
+        first = (stretch_first + offset).take(owner, mode="clip") + 9 * number
         words = self._words(events, bits, first)
-        done = np.concatenate([[0], np.cumsum(np.where(live, whole, 0))])
+        done = np.concatenate([[0], np.cumsum(whole)])
         out = self._marks(time, kind, marks, live, count, offset, done, clipped)
         self.stray += int(count[~live].sum()) + (int(offset[0]) if clipped else 0)
         # What an unfinished word needs: everything from the fall that ended the last word, or from the last mark.
@@ -236,9 +264,8 @@ class Decoder:
             self.inside = bool(live[-1])
         self.opened = self.inside is True
         spare = int(count[-1] - 9 * whole[-1]) if live[-1] else 0
-        drop_mark = position < len(time) and kind[position] in (BEGIN, CEASE, BLUR)
-        carry = slice(position + 1 if drop_mark else position, None)
-        self.carry = Events(time[carry], kind[carry], events.sda[carry])
+        drop_mark = position < len(time) and kind[position] >= BEGIN
+        self.carry = _clocked(events.part(slice(position + 1 if drop_mark else position, None)))
         if last and self.opened:
             closing = Marks(np.array([self.end]), np.array([END], np.uint8), np.array([self.words]), np.array([spare], np.uint8))
             out = Marks.join([out, closing])
@@ -249,9 +276,9 @@ class Decoder:
         if len(bits) > CLIPPED_BITS:
             cut = int(bits[-CLIPPED_BITS])
             self.stray += len(bits) - CLIPPED_BITS
-            events = Events(events.time[cut:], events.kind[cut:], events.sda[cut:])
+            events = events.part(slice(cut, None))
             bits = bits[-CLIPPED_BITS:]
-        self.carry = events
+        self.carry = _clocked(events)
         if last:
             self.stray += len(bits)
         return self._decoded(_no_words(), _no_marks(), last)
@@ -266,25 +293,21 @@ class Decoder:
         return Decoded(words, marks, until, spikes, self.stray, self.together)
 
     def _words(self, events: Events, bits: Times, first: Times) -> Words:
-        sda = events.sda[bits]
-        level = sda & 1
+        codes = events.code.take(bits, mode="clip")
+        level = codes >> 1 & 1
+        blurred = codes & 8
         pairs = (level[:-1] << 1) | level[1:]
         fours = (pairs[:-2] << 2) | pairs[2:]
-        value = ((fours[:-4] << 4) | fours[4:])[first] if len(first) else np.empty(0, np.uint8)
-        unknown = np.concatenate([[0], np.cumsum(sda == 2)])
-        falls = np.flatnonzero(events.kind == FALL)
-        rise = bits[first]
-        before = np.searchsorted(falls, rise) - 1
-        start = np.where(before >= 0, events.time[falls[np.maximum(before, 0)]] if len(falls) else 0, events.time[rise])
-        nine = bits[first + 8]
-        return Words(
-            value,
-            start.astype(np.int64),
-            events.time[nine + 1],
-            events.time[nine],
-            sda[first + 8] == 0,
-            unknown[first + 9] != unknown[first],
-        )
+        ninth = bits.take(first + 8, mode="clip")
+        value = ((fours[:-4] << 4) | fours[4:]).take(first, mode="clip") if len(first) else np.empty(0, np.uint8)
+        unclear = np.zeros(len(first), bool)
+        if blurred.any():
+            level = np.where(blurred != 0, 1, level)
+            seen = np.concatenate([[0], np.cumsum(blurred != 0)])
+            unclear = seen[first + 9] != seen[first]
+        effect, end = events.time.take(ninth, mode="clip"), events.time.take(ninth + 1, mode="clip")
+        start = events.time.take(_fall_ahead(events.kind, bits.take(first, mode="clip")), mode="clip")
+        return Words(value, start, end, effect, level.take(first + 8, mode="clip") == 0, unclear)
 
     def _marks(
         self,
@@ -302,11 +325,7 @@ class Decoder:
             inside[0] = bool(count[0]) or kind[marks[0]] == CEASE
         spare = np.where(inside, (count - offset)[:-1] % 9, 0)
         own = kind[marks]
-        new = np.select(
-            [own == CEASE, own == BLUR, inside],
-            [STOP, LOST, RESTART],
-            START,
-        ).astype(np.uint8)
+        new = MARK.take(own + np.uint8(8) * inside, mode="clip")
         keep = (own == BEGIN) | inside  # a STOP with nothing open marks nothing
         out = Marks(time[marks][keep], new[keep], done[1:-1][keep], spare[keep].astype(np.uint8))
         if clipped and len(marks) and inside[0]:
@@ -315,6 +334,30 @@ class Decoder:
         return out
 
 
+def _fall_ahead(kind: NDArray[np.uint8], rise: Times) -> Times:
+    """(k,) the event with which the low period ahead of each rise began; the rise itself where that is not there."""
+    out = rise - 1
+    odd = np.flatnonzero(kind.take(out, mode="clip") != FALL)
+    for _ in range(BACK):  # data changes lie between
+        if not len(odd):
+            return out
+        out[odd] -= 1
+        odd = odd[kind.take(out[odd], mode="clip") != FALL]
+    if len(odd):
+        falls = np.flatnonzero(kind == FALL)
+        before = np.searchsorted(falls, rise[odd]) - 1
+        out[odd] = np.where(before >= 0, falls[np.maximum(before, 0)] if len(falls) else 0, rise[odd])
+    return out
+
+
+def _clocked(events: Events) -> Events:
+    """Without the data changes while SCL is low, which make no words and may be many."""
+    return events.part(events.kind != DATA)
+
+
+MARK = np.zeros(16, np.uint8)  # what an event that parts transactions is, by its kind, and 8 more where one was open
+MARK[[BEGIN, CEASE, BLUR]] = START, STOP, LOST
+MARK[[8 + BEGIN, 8 + CEASE, 8 + BLUR]] = RESTART, STOP, LOST
 SDA_OF = np.array([2 if code & 8 else (code >> 1) & 1 for code in range(16)], dtype=np.uint8)
 
 
@@ -361,7 +404,7 @@ def events_of(trace: Trace, scl: int, sda: int, spike: Fraction = SPIKE) -> Even
     pair = (np.concatenate([[BLIND], code[:-1]]).astype(np.uint8) << 4) | code
     kind = EVENT[pair]
     keep = np.flatnonzero(kind)
-    return Events(times[keep], kind[keep], SDA_OF[code[keep]])
+    return Events(times[keep], kind[keep], code[keep])
 
 
 @dataclass(frozen=True)

@@ -31,6 +31,7 @@ __all__ = [
 # Kinds of mark. CUT opens a transaction whose beginning was not captured; END and LOST close one without a STOP.
 START, RESTART, STOP, CUT, LOST, END = range(1, 7)
 BEGAN = {START: "start", RESTART: "restart", CUT: "cut"}
+OPENS = np.array([kind in BEGAN for kind in range(END + 1)])
 ENDED = {STOP: "stop", RESTART: "restart", START: "cut", LOST: "cut", END: "cut", CUT: "cut"}
 
 
@@ -94,7 +95,7 @@ class Transactions(Columns):
 
 def transactions(marks: Marks) -> Transactions:
     """The transactions between marks; the last one has to be closed by a mark (decoders do so when they finish)."""
-    opens = np.isin(marks.kind, list(BEGAN))
+    opens = OPENS.take(marks.kind, mode="clip")
     opens[-1:] = False
     at = np.flatnonzero(opens)
     return Transactions(

@@ -298,8 +298,19 @@ def _kind_of(roles: set[str], wanted: str) -> str:
 
 def stream(args: argparse.Namespace) -> int:
     """JSON Lines or CSV in bounded memory, whatever the length of the capture."""
+    import gc
+
+    gc.disable()  # records are many and hold no circles
+    try:
+        return _stream(args)
+    finally:
+        gc.enable()
+
+
+def _stream(args: argparse.Namespace) -> int:
     from ..view.progress import watched
     from ..view.stream import i2c_records
+    from ..view.transfers import plain
 
     roles = options.roles(args)
     kind: Any = _kind_of(set(roles), args.bus or "")
@@ -313,7 +324,7 @@ def stream(args: argparse.Namespace) -> int:
 
     def whole(notes: list[Any]) -> Iterator[bytes]:
         if kind == "i2c":
-            rows = (lambda entries: _rows(None, map(_i2c_row, entries))) if as_csv else None
+            rows = (lambda entries: _rows(None, (_i2c_row(plain(entry)) for entry in entries))) if as_csv else None
             return i2c_records(source, roles, notes, args.summary, told=rows)
         from ..rig.schema import Bus
         from ..view.stream_words import word_records
@@ -321,7 +332,9 @@ def stream(args: argparse.Namespace) -> int:
         bus = Bus("bus", kind, lines=roles)
         if not as_csv:
             return word_records(source, bus, notes, args.summary)
-        return word_records(source, bus, notes, told=lambda entries: _rows(None, (_words_row(entry, 2) for entry in entries)))
+        return word_records(
+            source, bus, notes, told=lambda entries: _rows(None, (_words_row(plain(entry), 2) for entry in entries))
+        )
 
     if args.output and args.output != "-":
         from ..trace.files import replace_file

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..bus.words import BEGAN, ENDED, Transactions, Words
+from .transfers import calls, plain, transfers
 
-if TYPE_CHECKING:  # a stream of transactions needs none of them, and starts the faster
+if TYPE_CHECKING:
     from ..bus.i2c_address import Addresses
     from ..bus.matrix import Scan
+    from ..bus.words import Transactions, Words
     from ..diagnose import Diagnosis
     from ..diagnose.any_timing import Margin
     from ..diagnose.sight import Ranked
@@ -34,63 +35,14 @@ def capture(trace: Trace, path: str) -> dict[str, Any]:
 
 def transactions(words: Words, table: Transactions, who: Addresses, tick: tuple[int, int], bus: str) -> Iterator[dict[str, Any]]:
     """I2C transactions. tick: numerator and denominator of the seconds a tick has."""
-    up, down = tick
-    value, ack = words.value.tolist(), words.ack.tolist()
-    times = (words.effect * up / down).tolist()
-    starts, ends = (table.start * up / down).tolist(), (table.end * up / down).tolist()
-    columns = zip(
-        table.first.tolist(), who.first.tolist(), table.last.tolist(), starts, ends, who.address.tolist(), who.ten_bit.tolist(),
-        who.read.tolist(), who.answered.tolist(), table.began.tolist(), table.ended.tolist(), strict=True,
-    )  # fmt: skip
-    for _, first, last, start, end, address, ten_bit, read, answered, began, ended in columns:
-        known = address >= 0
-        yield {
-            "bus": bus,
-            "start": start,
-            "end": end,
-            "address": address if known else None,
-            "ten_bit": ten_bit,
-            "direction": ("read" if read else "write") if known else None,
-            "bytes": value[first:last],
-            "times": times[first:last],
-            "acks": [answered if known else None, *ack[first:last]],
-            "ended": ENDED[ended],
-            "began": BEGAN[began],
-        }
+    return map(plain, calls(words, table, who, tick, bus))
 
 
 def channel(own: Channel, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
     """Transactions of a channel of any bus; those of I2C are told by address."""
     if own.who is not None:
-        yield from transactions(own.words, own.table, own.who, tick, own.bus)
-        return
-    up, down = tick
-    value, times = own.words.value.tolist(), (own.words.effect * up / down).tolist()
-    dc = None if own.dc is None else own.dc.tolist()
-    read = None if own.read is None else own.read
-    from ..rig.hear import in_pieces
-
-    table = in_pieces(own.words, own.table)
-    starts, ends = (table.start * up / down).tolist(), (table.end * up / down).tolist()
-    columns = zip(
-        table.first.tolist(), table.last.tolist(), starts, ends, table.began.tolist(), table.ended.tolist(), strict=True
-    )
-    for first, last, start, end, began, ended in columns:
-        way = "write"
-        if read is not None and last > first:
-            way = "read" if read[first] else "write"
-        yield {
-            "bus": own.bus,
-            "start": start,
-            "end": end,
-            "select": own.select or None,
-            "words": value[first:last],
-            "times": times[first:last],
-            "dc": None if dc is None else dc[first:last],
-            "direction": way,
-            **({} if own.answers is None else {"answers": own.answers[first:last].tolist()}),
-            "continued": BEGAN.get(began) == "cut" or ENDED[ended] == "cut",
-        }
+        return transactions(own.words, own.table, own.who, tick, own.bus)
+    return map(plain, transfers(own, tick))
 
 
 def commands(device: DeviceReading, trace: Trace) -> Iterator[dict[str, Any]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import Any
 
@@ -14,18 +14,19 @@ from ..bus.i2c_address import addresses
 from ..bus.words import BEGAN, Marks, Words, transactions
 from ..errors import HushedError
 from ..trace import Source, Trace
-from . import record
 from .json_text import json_bytes
+from .transfers import calls
 
 __all__ = ["Told", "i2c_records", "json_lines"]
 
-Told = Callable[[Iterable[dict[str, Any]]], bytes]
+Told = Callable[[list[Any]], bytes]
 ENCODER = msgspec.json.Encoder()
+ADDRESSES = 1 + (1 << 10)  # none, and all of ten bits
 
 
-def json_lines(entries: Iterable[dict[str, Any]]) -> bytes:
+def json_lines(entries: list[Any]) -> bytes:
     """Transactions as JSON Lines."""
-    return ENCODER.encode_lines([{"record": "transaction", **entry} for entry in entries])
+    return ENCODER.encode_lines(entries)
 
 
 def i2c_records(
@@ -46,7 +47,7 @@ def i2c_records(
         raise HushedError("SCL and SDA are the same line", where="--line", remedy="give each role a line of its own")
     decoder: i2c.Decoder | None = None
     counts = {"transactions": 0, "words": 0}
-    called: dict[int, list[int]] = {}
+    called = np.zeros((2, ADDRESSES), np.int64)  # by address, one more than it is: how often it was called, and answered
     tick = source.tick.as_integer_ratio()
     words, marks, base = None, None, 0
     told = told or json_lines
@@ -64,16 +65,11 @@ def i2c_records(
         who = addresses(words, table)
         counts["transactions"] += len(table)
         counts["words"] += int((table.last - table.first).sum())
-        numbers, each = np.unique(who.address, return_counts=True)
-        answered = {int(a): int(n) for a, n in zip(*np.unique(who.address[who.answered], return_counts=True), strict=True)}
-        for address, count in zip(numbers.tolist(), each.tolist(), strict=True):
-            total = called.setdefault(address, [0, 0])
-            total[0] += count
-            total[1] += answered.get(address, 0)
+        called[0] += np.bincount(who.address + 1, minlength=ADDRESSES)
+        called[1] += np.bincount(who.address[who.answered] + 1, minlength=ADDRESSES)
         out = b""
         if not summary_only and len(table):
-            entries = record.transactions(words, table, who, tick, "bus")
-            out = told(entries)
+            out = told(calls(words, table, who, tick, "bus"))
         open_now = int(here.kind[-1]) in BEGAN
         words = words.take(slice(done, None)) if done else words
         marks = marks.take(slice(len(marks) - 1, None)) if open_now else marks.take(slice(0, 0))
@@ -94,8 +90,11 @@ def i2c_records(
     if last is not None:
         notes += last.notes
     addresses_seen = {
-        f"{address:#04x}" if address >= 0 else "unknown": {"transactions": total, "answered": answered}
-        for address, (total, answered) in sorted(called.items())
+        f"{number - 1:#04x}" if number else "unknown": {
+            "transactions": int(called[0, number]),
+            "answered": int(called[1, number]),
+        }
+        for number in np.flatnonzero(called[0]).tolist()
     }
     spikes = {"scl": final.spikes[0], "sda": final.spikes[1]}
     yield json_bytes(

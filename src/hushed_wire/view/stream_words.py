@@ -18,9 +18,9 @@ from ..rig.recognise import shaped
 from ..rig.schema import Bus
 from ..trace import Source, Trace
 from ..trace.model import joined
-from . import record
 from .json_text import json_bytes
 from .stream import Told, json_lines
+from .transfers import transfers
 
 __all__ = ["known_shape", "word_records"]
 
@@ -137,7 +137,7 @@ def _encoded(told: Told, pieces: list[Channel], tick: tuple[int, int], counts: d
         counts["transactions"] += len(in_pieces(channel.words, channel.table))
         counts["words"] += int((channel.table.last - channel.table.first).sum())
         if not brief and len(channel.table):
-            out += told(record.channel(channel, tick))
+            out += told(transfers(channel, tick))
     return out
 
 
