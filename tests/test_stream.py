@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from hushed_wire.bus import parallel, shift, spi
 from hushed_wire.bus.words import Marks, Words, transactions
-from hushed_wire.rig.hear import Runs, runs
+from hushed_wire.rig.channel import Runs, runs
 from hushed_wire.rig.schema import Bus
 from hushed_wire.trace import Trace, open_capture, read_capture
 from hushed_wire.view import halves

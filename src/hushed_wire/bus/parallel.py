@@ -6,6 +6,7 @@ at its latching edge. Reads (R/W high, or RD instead of WR) are words too, marke
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -13,12 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from ..trace.model import Times
+from ..trace.model import Samples, Times
 from .changes import Change, trace_of
 from .pieces import States
 from .words import Words
 
-__all__ = ["Decoder", "ParallelDecoded", "Pulse", "decode", "encode"]
+__all__ = ["Decoder", "ParallelDecoded", "Pulse", "data_lines", "decode", "encode"]
 
 SELECTS = ("cs1", "cs2", "cs3")
 ENABLES = ("e", "e2")
@@ -105,7 +106,7 @@ class Decoder:
         self.roles, self.active = roles, select_active
         self.states = States()
 
-    def feed(self, block: Trace) -> ParallelDecoded:
+    def feed(self, block: Trace | Samples) -> ParallelDecoded:
         """The words latched within `block`."""
         roles, states = self.roles, self.states
         states.feed(block)
@@ -133,7 +134,7 @@ class Decoder:
             chips = np.zeros(len(at), np.uint8)
             for number, line in selects:
                 chips |= (states.bit(line, at) == self.active).astype(np.uint8) << np.uint8(number)
-        when = states.times[at]
+        when = states.when(at)
         return ParallelDecoded(Words(value, when, when, when, np.ones(len(at), bool), unclear), data, read, chips)
 
     def _value(self, at: NDArray[np.int64]) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
@@ -156,3 +157,10 @@ class Decoder:
         for bit, line in lines.items():
             value |= ((before >> kind(line)) & kind(1)).astype(np.uint32) << np.uint32(bit)
         return value, unclear
+
+
+def data_lines(roles: Iterable[str]) -> tuple[bool, int]:
+    """Whether a bus has its nibbles on d4 to d7, and the bits of its words."""
+    data = [int(role[1:]) for role in roles if role[0] == "d" and role[1:].isdigit()]
+    nibbles = min(data) == 4
+    return nibbles, max(data) + 1 - (4 if nibbles else 0)

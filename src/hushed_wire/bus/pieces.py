@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from ..trace.model import Levels, Times
+from ..trace.model import Levels, Samples, Times
 
 __all__ = ["Pauses", "States"]
 
@@ -19,23 +19,27 @@ __all__ = ["Pauses", "States"]
 class States:
     """The states of a capture's lines, block by block. `levels` and `unknown` have the state ahead of the block as entry 0.
 
-    times: (n,) ticks of the block's entries, whose states are entries 1 to n.
+    Of raw samples every sample is an entry, so that only the edges that somebody asks for are looked for.
     """
 
     def __init__(self) -> None:
-        self.times: Times = np.empty(0, np.int64)
+        self._times: Times | int = 0  # (n,) ticks of the entries, whose states are entries 1 to n; or that of the first sample
         self.levels: Levels = np.empty(0, np.uint8)
         self.unknown: Levels | None = None
         self._last: tuple[int, int] | None = None
 
-    def feed(self, block: Trace) -> None:
+    def feed(self, block: Trace | Samples) -> None:
         """Takes a block; the first one has nothing ahead of it but its own first state."""
+        if isinstance(block, Samples):
+            self._times, self.levels, self.unknown = block.start, block.levels, None
+            self._last = int(block.levels[-1]), 0
+            return
         kind = block.levels.dtype.type
         if not len(block.times):
-            self.times, self.levels, self.unknown = block.times, block.levels[:0], None
+            self._times, self.levels, self.unknown = block.times, block.levels[:0], None
             return
         before = self._last or (int(block.levels[0]), 0 if block.unknown is None else int(block.unknown[0]))
-        self.times = block.times
+        self._times = block.times
         self.levels = np.concatenate([np.array([before[0]], kind), block.levels])
         self.unknown = None
         if block.unknown is not None or before[1]:
@@ -57,19 +61,38 @@ class States:
 
     def to(self, line: int, level: int) -> NDArray[np.int64]:
         """Entries of the block at which a line goes to a level from the other one; not out of or into the unknown."""
-        if not len(self.times):
+        if not len(self.levels):
             return np.empty(0, np.int64)
-        high = self.high(line)
-        moved = high[1:] & ~high[:-1] if level else ~high[1:] & high[:-1]
+        own = self.levels & self.levels.dtype.type(1 << line)
+        moved = own[1:] > own[:-1] if level else own[1:] < own[:-1]
         known = self.clear(line)
         if known is not None:
             moved &= known[1:] & known[:-1]
         return np.flatnonzero(moved)
 
+    def moves(self, line: int) -> tuple[NDArray[np.int64], NDArray[np.uint8]]:
+        """Entries at which a line goes from one level to the other, and the level that it goes to."""
+        if not len(self.levels):
+            return np.empty(0, np.int64), np.empty(0, np.uint8)
+        own = self.levels & self.levels.dtype.type(1 << line)
+        moved = own[1:] != own[:-1]
+        known = self.clear(line)
+        if known is not None:
+            moved &= known[1:] & known[:-1]
+        at = np.flatnonzero(moved)
+        return at, (own[at + 1] != 0).astype(np.uint8)
+
+    def when(self, entries: NDArray[np.int64]) -> Times:
+        """(k,) ticks of entries of the block."""
+        return entries + self._times if isinstance(self._times, int) else self._times.take(entries)
+
     def bit(self, line: int, entries: NDArray[np.int64], ahead: bool = True) -> NDArray[np.uint8]:
         """(k,) level of a line just ahead of entries of the block (or with them): 0, 1, or 2 where it is unknown."""
         at = entries if ahead else entries + 1
-        bits: NDArray[np.uint8] = (self.levels[at] >> self.levels.dtype.type(line)).astype(np.uint8) & np.uint8(1)
+        if not len(at):
+            return np.empty(0, np.uint8)
+        levels = self.levels.take(at, mode="clip")
+        bits: NDArray[np.uint8] = (levels >> levels.dtype.type(line)).astype(np.uint8, copy=False) & np.uint8(1)
         if self.unknown is not None:
             bits[(self.unknown[at] >> self.unknown.dtype.type(line)) & 1 == 1] = 2
         return bits

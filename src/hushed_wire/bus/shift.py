@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from ..trace.model import Times
+from ..trace.model import Samples, Times
 from .changes import Change, edges_to, trace_of
 from .pieces import States
 from .words import Words
@@ -80,17 +80,17 @@ class Decoder:
         self.states = States()
         self.time, self.level = np.empty(0, np.int64), np.empty(0, np.uint8)  # the bits that the chain holds
 
-    def feed(self, block: Trace) -> Words:
+    def feed(self, block: Trace | Samples) -> Words:
         """The loads that are complete within `block`."""
         states, bits = self.states, self.chain.bits
         states.feed(block)
         at = states.to(self.roles["clock"], 1)
         ahead = len(self.time)
-        time = np.concatenate([self.time, states.times[at]])
+        time = np.concatenate([self.time, states.when(at)])
         level = np.concatenate([self.level, states.bit(self.roles["data"], at)])
         if "latch" in self.roles:
             latches = states.to(self.roles["latch"], 1)
-            last, when = np.searchsorted(at, latches, side="right") + ahead, states.times[latches]
+            last, when = np.searchsorted(at, latches, side="right") + ahead, states.when(latches)
             enough = last >= bits
             last, when = last[enough], when[enough]
             keep = bits

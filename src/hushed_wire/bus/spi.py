@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from ..trace.model import Times, word_type
+from ..trace.model import Samples, Times, word_type
 from .changes import number_within
 from .pieces import Pauses, States
 from .words import CUT, END, START, STOP, Marks, Transactions, Words, transactions
@@ -190,93 +190,84 @@ class Decoder:
         self.words = 0
         self.end = 0
 
-    def feed(self, block: Trace) -> Piece:
+    def feed(self, block: Trace | Samples) -> Piece:
         """The words that are complete within `block`."""
         states, self.end = self.states, block.end
         states.feed(block)
         at = states.to(self.sck, self.edge)
         own = _Bits(
-            states.times[at],
+            states.when(at),
             states.bit(self.mosi, at),
             states.bit(self.miso, at) if self.miso is not None else None,
             states.bit(self.dc, at, ahead=False) if self.dc is not None else None,
         )
         if self.cs is None:
-            cuts, marks = self._by_pauses(own)
-        else:
-            cuts, marks = self._by_select(own, at, block)
-        return self._words(own, cuts, marks)
+            return self._words(own, *self._by_pauses(own))
+        return self._words(own, *self._by_select(at, block))
 
     def finish(self) -> Piece:
         """The rest: a transaction still open is closed by a mark."""
-        marks: list[tuple[int, int, int]] = []
+        when, kind = np.empty(0, np.int64), np.empty(0, np.uint8)
         if self.open:
             over = self.cs is None and self.pauses.over(self.end)
-            marks = [(self.end if not over else self.pauses.last or 0, STOP if over else END, 0)]
-        return self._words(_Bits.none().like(self.held), np.zeros(len(marks), np.int64), marks)
+            when, kind = np.array([self.end if not over else self.pauses.last or 0]), np.array([STOP if over else END], np.uint8)
+        return self._words(_Bits.none().like(self.held), np.zeros(len(when), np.int64), when, kind)
 
-    def _by_select(self, own: _Bits, at: NDArray[np.int64], block: Trace) -> tuple[NDArray[np.int64], list[tuple[int, int, int]]]:
-        """Marks at the edges of the select, and how many of the block's bits came before each."""
+    def _by_select(self, at: NDArray[np.int64], block: Trace | Samples) -> tuple[NDArray[np.int64], Times, NDArray[np.uint8]]:
+        """How many of the block's bits came before each edge of the select, and the edges: when, and START or STOP."""
         states, active = self.states, self.shape.active
         assert self.cs is not None
-        opens, closes = states.to(self.cs, active), states.to(self.cs, 1 - active)
-        edges = np.concatenate([opens, closes])
-        kinds = np.repeat(np.array([START, STOP], np.uint8), [len(opens), len(closes)])
-        order = np.argsort(edges, kind="stable")
-        edges, kinds = edges[order], kinds[order]
-        # Out of the unknown a select may open or close twice: what does not change anything is none.
-        keep = np.append(True, kinds[1:] != kinds[:-1]) if len(kinds) else np.empty(0, bool)
-        edges, kinds = edges[keep], kinds[keep]
-        marks = [(int(when), int(kind), 0) for when, kind in zip(states.times[edges], kinds, strict=True)]
-        cuts = np.searchsorted(at, edges)
-        if self.open is None and len(block.times):  # it may have been active when the capture began
-            first = int(block.level_at(self.cs, block.times[:1])[0])
+        edges, level = states.moves(self.cs)
+        kinds = np.where(level == active, np.uint8(START), np.uint8(STOP))
+        if len(kinds):  # out of the unknown a select may open or close twice: what does not change anything is none
+            keep = np.append(True, kinds[1:] != kinds[:-1])
+            edges, kinds = edges[keep], kinds[keep]
+        when, cuts = states.when(edges), np.searchsorted(at, edges)
+        if self.open is None and len(states.levels):  # it may have been active when the capture began
+            first = int(states.bit(self.cs, np.zeros(1, np.int64), ahead=False)[0])
             self.open = False
             if first == active or (len(kinds) and kinds[0] == STOP):
-                marks.insert(0, (block.start, CUT, 0))
-                cuts = np.append(0, cuts)
-        return cuts, marks
+                when, cuts = np.append(block.start, when), np.append(0, cuts)
+                kinds = np.append(np.uint8(CUT), kinds)
+        return cuts, when, kinds
 
-    def _by_pauses(self, own: _Bits) -> tuple[NDArray[np.int64], list[tuple[int, int, int]]]:
+    def _by_pauses(self, own: _Bits) -> tuple[NDArray[np.int64], Times, NDArray[np.uint8]]:
         """The same without a select: a transaction ends with its last bit ahead of a pause."""
         last = self.pauses.last
         ahead = np.flatnonzero(self.pauses.feed(own.time))
-        marks: list[tuple[int, int, int]] = []
-        cuts: list[int] = []
+        before = own.time[np.maximum(ahead - 1, 0)]
+        if len(ahead) and ahead[0] == 0:
+            before[0] = last or 0
+        cuts, kinds = np.repeat(ahead, 2), np.tile(np.array([STOP, START], np.uint8), len(ahead))
+        when = np.stack([before, own.time[ahead]], axis=1).reshape(-1)
         if not self.open and len(own.time):
-            marks.append((int(own.time[0]), START, 0))
-            cuts.append(0)
-        for index in ahead.tolist():
-            before = int(own.time[index - 1]) if index else last or 0
-            marks += [(before, STOP, 0), (int(own.time[index]), START, 0)]
-            cuts += [index, index]
+            when, cuts, kinds = np.append(own.time[0], when), np.append(0, cuts), np.append(np.uint8(START), kinds)
         self.open = self.open or bool(len(own.time))
-        return np.array(cuts, np.int64), marks
+        return cuts, when, kinds
 
-    def _words(self, own: _Bits, cuts: NDArray[np.int64], found: list[tuple[int, int, int]]) -> Piece:
+    def _words(self, own: _Bits, cuts: NDArray[np.int64], when: Times, kinds: NDArray[np.uint8]) -> Piece:
         """Words of all bits between marks; the bits of a word that is not complete are kept if the transaction goes on."""
         bits, ahead = self.shape.bits, len(self.held.time)
         every = _Bits.join([self.held, own])
-        kinds = np.array([kind for _, kind, _ in found], np.uint8)
         # Stretches of bits: what was open, then between marks; those that begin with a STOP are nobody's.
         edges = np.concatenate([[0], cuts + ahead, [len(every.time)]])
         inside = np.append(bool(self.open) if self.cs is not None else True, (kinds == START) | (kinds == CUT))
-        if self.cs is None and not len(found) and not self.open:
+        if self.cs is None and not len(kinds) and not self.open:
             inside[0] = False
         first, count = edges[:-1], np.where(inside, np.diff(edges), 0)
         whole = count // bits
         marks = Marks(
-            np.array([when for when, _, _ in found], np.int64), kinds, self.words + np.cumsum(whole)[:-1],
+            when, kinds, self.words + np.cumsum(whole)[:-1],
             np.where((kinds == STOP) | (kinds == END), (count % bits)[:-1], 0).astype(np.uint8),
         )  # fmt: skip
-        if len(found) or self.cs is not None:
+        if len(kinds) or self.cs is not None:
             self.open = bool(inside[-1])
-        taken = every
-        if int(whole.sum()) * bits != len(every.time):
-            owner, number = number_within(whole * bits)
-            taken = every.take(first[owner] + number)
         keep = int(count[-1] % bits) if inside[-1] else 0
         self.held = every.take(slice(len(every.time) - keep, None))
+        taken = every.take(slice(0, len(every.time) - keep)) if keep else every
+        if int(whole.sum()) * bits != len(taken.time):  # some bits are nobody's
+            owner, number = number_within(whole * bits)
+            taken = every.take(first[owner] + number)
         at = taken.time.reshape(-1, bits)
         value, unclear = _values(taken.data, self.shape)
         words = Words(value, at[:, 0], at[:, -1], at[:, -1], np.ones(len(value), bool), unclear)

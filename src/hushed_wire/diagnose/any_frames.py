@@ -14,8 +14,8 @@ from ..finding import Finding
 from ..part import Commands, catalog_names, commands, load
 from ..rig import DeviceReading, Rig
 from ..rig.adapter import adapter
+from ..rig.channel import Channel
 from ..rig.follow import payloads
-from ..rig.hear import Channel
 from ..units import show
 from .any_case import CLOCKS, EVERYTHING, GAIN, AnyCase, sense, unmet
 

@@ -22,7 +22,8 @@ from ..bus.words import ENDED, RESTART, STOP
 from ..errors import HushedError, nearest
 from ..trace import Trace
 from ..units import parse as parse_quantity
-from .hear import Channel, Hearing
+from .channel import Channel
+from .hear import Hearing
 
 __all__ = ["Spans", "holds", "parse_condition"]
 

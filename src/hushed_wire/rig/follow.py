@@ -7,7 +7,6 @@ directly are beside it. What reaches a part becomes its payload, one for each ch
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -24,10 +23,10 @@ from ..part.wrap import WRAPS
 from ..sequence import Target
 from ..trace import Trace
 from ..trace.merge import merge
-from .hear import Channel, runs
+from .channel import Channel, runs
 from .schema import Bridge, Bus, Device, Rig, behind, lamps_of, pins_of
 
-__all__ = ["data_lines", "payloads", "rig_lines"]
+__all__ = ["payloads", "rig_lines"]
 
 Payloads = dict[str, list[Payload]]
 States = tuple[NDArray[np.int64], NDArray[np.int64]]  # moments, and output levels from each on
@@ -189,7 +188,7 @@ class _Way:
     ) -> list[States]:
         found = parallel.decode(trace, roles, 1 if bus.select == "high" else 0)
         table = runs(found.words, found.data, found.read, found.chips)
-        nibbles, bits = data_lines(roles)
+        nibbles, bits = parallel.data_lines(roles)
         words = replace(found.words, value=found.words.value >> 4) if nibbles else found.words
         self.heard.append(
             Channel(bus.name, "parallel", "", words, table, bits, found.data if "rs" in roles else None, found.read)
@@ -210,13 +209,6 @@ class _Way:
                 self.heard.append(Channel(bus.name, "shift", "", words, runs(words, each), 8 * count))
             states.append((words.effect, words.value.astype(np.int64)))
         return states[: len(bridges)]
-
-
-def data_lines(roles: Iterable[str]) -> tuple[bool, int]:
-    """Whether a bus has its nibbles on d4 to d7, and the bits of its words."""
-    data = [int(role[1:]) for role in roles if role[0] == "d" and role[1:].isdigit()]
-    nibbles = min(data) == 4
-    return nibbles, max(data) + 1 - (4 if nibbles else 0)
 
 
 # ---- bridges: what they are sent, as the levels of their outputs ---------------------------------------------------------

@@ -7,7 +7,7 @@ import numpy as np
 from ..bus.role_names import named
 from ..bus.role_table import GROUPED, axes
 from ..bus.roles import best_i2c, excerpt
-from ..bus.spi_roles import SpiFit, best_spi, mode_of, spans_of, word_bits
+from ..bus.spi_roles import SpiFit, best_spi
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, commands, load
 from ..part.describe import Panel
@@ -15,8 +15,9 @@ from ..part.neighbours import COMMON
 from ..part.wrap import BUS_OF
 from ..trace import Trace
 from .schema import OPTIONAL_ROLES, ROLES, Bus, Device, Rig
+from .shaped import polarity, selected, spi_shaped
 
-__all__ = ["bus_of", "likely_roles", "recognised", "shaped"]
+__all__ = ["bus_of", "likely_roles", "recognised"]
 
 LOOKED_AT = 400_000  # changes in which a part is looked for
 ENOUGH = 3  # distinct commands of a part's bring-up that show that it is that part
@@ -81,11 +82,11 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
     if free:
         assumed["lines"] = f"the bus is {kind}: {', '.join(told)}; by {'the traffic' if fit is not None else 'the names'}"
     if kind == "spi":
-        _shaped(trace, bus, roles, fit, assumed)
+        spi_shaped(trace, bus, roles, fit, assumed)
     elif kind == "matrix":
-        _polarity(trace, bus, roles, assumed)
+        polarity(trace, bus, roles, assumed)
     elif kind == "parallel":
-        _selected(trace, bus, roles, assumed)
+        selected(trace, bus, roles, assumed)
     return bus
 
 
@@ -101,99 +102,9 @@ def likely_roles(trace: Trace) -> dict[int, str]:
     return {} if wires is None else {wires.scl: "i2c scl", wires.sda: "i2c sda"}
 
 
-def shaped(trace: Trace, bus: Bus, assumed: dict[str, str]) -> None:
-    """Sets what the traffic tells of a bus whose lines are known: SPI mode, word and select, or the level of a parallel bus's selects."""
-    roles = {role: trace.index(line) for role, line in bus.lines.items()}
-    if bus.kind == "spi":
-        _shaped(trace, bus, roles, None, assumed)
-    elif bus.kind == "parallel":
-        _selected(trace, bus, roles, assumed)
-
-
 def _from_fit(fit: SpiFit) -> dict[str, int]:
     out = {"sck": fit.sck, "mosi": fit.mosi, "cs": fit.cs}
     return out | ({"dc": fit.dc} if fit.dc >= 0 else {})
-
-
-def _shaped(trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None, assumed: dict[str, str]) -> None:
-    """Mode, word and select of an SPI bus, as the traffic has them."""
-    part = excerpt(trace)
-    select = next((roles[role] for role in ("cs", "cs1") if role in roles), None)
-    if select is None:
-        spans = np.array([part.start]), np.array([part.end])
-        active = 0
-    else:
-        level = part.level_at(select, part.times)
-        stretch = np.diff(part.times, append=part.end)
-        active = (
-            fit.active
-            if fit is not None
-            else int(stretch[level == 0].sum() > stretch[level == 1].sum()) ^ _busier(part, roles["sck"], select)
-        )
-        spans = spans_of(part, select, active)
-    mode, clear = mode_of(part, roles["sck"], roles["mosi"], spans)
-    bus.mode = mode  # type: ignore[assignment]
-    bus.select = "high" if active else "low"
-    from ..bus.changes import edges_to
-
-    rises = edges_to(part, roles["sck"], 1)
-    bits, _ = (
-        word_bits(np.searchsorted(rises, spans[1], side="right") - np.searchsorted(rises, spans[0]))
-        if select is not None
-        else (8, 1.0)
-    )
-    if bits == 9:
-        bus.bits = 9
-    how = "as its clock idles and its data change" if clear > 0.9 else "which the data do not tell clearly"
-    assumed["mode"] = (
-        f"SPI mode {mode}, {how}; select is active {bus.select}"
-        if select is not None
-        else f"SPI mode {mode}, {how}; there is no select"
-    )
-
-
-def _busier(trace: Trace, clock: int, select: int) -> int:
-    """1 where the clock runs while the select is high (turns the guess by time over), else 0."""
-    times = trace.edges(clock).times[1:]
-    high = float(np.mean(trace.level_at(select, times) == 1)) if len(times) else 0.0
-    stretch = np.diff(trace.times, append=trace.end)
-    level = trace.level_at(select, trace.times)
-    guess = int(stretch[level == 0].sum() > stretch[level == 1].sum())
-    return guess ^ int(high > 0.5)
-
-
-def _polarity(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> None:
-    """The level at which rows are on: of several only one is, so each has it for the shorter time. Columns tell nothing."""
-    rows, _ = axes(roles)
-    if not rows:
-        return
-    part = excerpt(trace)
-    stretch = np.diff(part.times, append=part.end)
-    high = float(np.mean([stretch[part.level_at(line, part.times) == 1].sum() / stretch.sum() for line in rows]))
-    bus.rows = "high" if high < 0.5 else "low"
-    # A common row and its columns are at opposite ends of an LED, so where rows are on when high, columns usually are when low.
-    bus.columns = "low" if bus.rows == "high" else "high"
-    assumed["levels"] = (
-        f"rows are on when {bus.rows}, by the traffic; columns when {bus.columns}, as LEDs between them need; a rig can say otherwise"
-    )
-
-
-def _selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> None:
-    """The level that selects a chip of a parallel bus: that at which words come."""
-    chips = [roles[role] for role in ("cs", "cs1", "cs2") if role in roles]
-    if not chips:
-        return
-    from ..bus.changes import edges_to
-
-    part = excerpt(trace)
-    at = edges_to(part, roles["wr"], 1) - 1 if "wr" in roles else edges_to(part, roles["e"], 0) - 1
-    if not len(at):
-        return
-    # Of several chips most words are for one, so the level that most selects do not have is the active one; alone, it is what words see.
-    high = float(np.mean([np.mean(part.level_at(line, at) == 1) for line in chips]))
-    rest = float(np.mean([part.level_at(line, part.times[:1])[0] == 1 for line in chips]))
-    bus.select = "high" if (high > 0.5 if len(chips) == 1 else rest < 0.5) else "low"
-    assumed["select"] = f"selects are active {bus.select}, by the traffic"
 
 
 def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:

@@ -14,12 +14,12 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, TypeVar
 
 from ..errors import HushedError
 from . import vcd
 from .added import Added
-from .model import Trace, joined
+from .model import Samples, Trace, joined
 from .stream import Stream, open_stream
 from .threshold import Waveforms
 
@@ -41,6 +41,9 @@ STRANGERS = {
 }
 
 
+Piece = TypeVar("Piece", Trace, Samples)
+
+
 @dataclass
 class Source:
     """A capture that is open: `blocks()` gives its traces in order, once."""
@@ -52,6 +55,7 @@ class Source:
     _blocks: Iterator[Trace]
     waveforms: Waveforms | None = None
     stream: Stream | None = None
+    _samples: Iterator[Samples] | None = None
 
     def position(self) -> tuple[int, int]:
         """Bytes of the file that were read, and how many there are; zeros where that is not known."""
@@ -60,6 +64,10 @@ class Source:
     def blocks(self) -> Iterator[Trace]:
         """The blocks in order; each starts where the one before ended."""
         return self._blocks
+
+    def pieces(self) -> Iterator[Trace | Samples]:
+        """The same; of raw samples the samples themselves, which are only there until the next piece is asked for."""
+        return self._blocks if self._samples is None else self._samples
 
     def read(self) -> Trace:
         """The whole capture as one trace."""
@@ -102,12 +110,15 @@ def _opened(
     if raw is not None:
         if rate is None:
             raise HushedError("raw samples carry no sample rate", where=stream.name, remedy="add it, like --raw 1 --rate 20MHz")
-        from .raw import lines_in
+        from .raw import lines_in, samples
         from .raw import read as read_raw
 
         lines = [int(name) for name in wanted if name.isdigit() and int(name) < lines_in(raw)] if wanted else None
         names, tick, blocks = read_raw(stream, raw, rate, lines or None)
-        return Source(stream.name, "raw", names, tick, _closing(stream, blocks), stream=stream)
+        out = Source(stream.name, "raw", names, tick, _closing(stream, blocks), stream=stream)
+        if isinstance(raw, int):
+            out._samples = _closing(stream, samples(stream, raw, rate, lines or None))
+        return out
     head = stream.head
     if not head:
         reason = "the file is empty" if not stream.cut else "the gzip data is damaged from the start"
@@ -143,7 +154,7 @@ def _opened(
     )
 
 
-def _closing(stream: Stream, blocks: Iterator[Trace]) -> Iterator[Trace]:
+def _closing(stream: Stream, blocks: Iterator[Piece]) -> Iterator[Piece]:
     """The blocks, and the file closed behind the last."""
     try:
         yield from blocks

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError, nearest
 
-__all__ = ["MAX_LINES", "Edges", "Levels", "Note", "Times", "Trace", "fold", "joined", "word_type"]
+__all__ = ["MAX_LINES", "Edges", "Levels", "Note", "Samples", "Times", "Trace", "fold", "joined", "word_type"]
 
 Times = NDArray[np.int64]
 Levels = NDArray[Any]  # an unsigned type, wide enough for the lines
@@ -160,6 +160,43 @@ class Trace:
         if len(self.times) < 16:
             return 1
         return max(1, int(np.gcd.reduce(np.diff(self.times))))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Samples:
+    """A piece of raw samples, as it lies in a buffer that the next piece is read into.
+
+    start: tick of the first sample; a sample a tick. levels: (n + 1,) packed, entry 0 being the sample ahead of the piece.
+    mask: the lines that matter. scratch: (n,) room for a truth value a sample.
+    """
+
+    names: tuple[str, ...]
+    start: int
+    levels: Levels
+    tick: Fraction
+    notes: tuple[Note, ...]
+    mask: Any
+    scratch: NDArray[np.bool_]
+
+    @property
+    def end(self) -> int:
+        """Tick behind the last sample."""
+        return self.start + len(self.levels) - 1
+
+    def until(self, tick: int) -> Samples:
+        """The part ahead of a tick."""
+        count = tick - self.start
+        return replace(self, levels=self.levels[: count + 1], scratch=self.scratch[:count])
+
+    def trace(self) -> Trace:
+        """The changes of the lines that matter."""
+        levels = self.levels
+        if int(self.mask) != np.iinfo(levels.dtype).max:
+            np.bitwise_and(levels, self.mask, out=levels)
+        np.not_equal(levels[1:], levels[:-1], out=self.scratch)
+        self.scratch[0] = True  # the state at the start of the piece
+        at = np.flatnonzero(self.scratch)
+        return Trace(self.names, at + self.start, levels[1:].take(at, mode="clip"), self.end, self.tick, None, 1, self.notes)
 
 
 def word_type(lines: int) -> type[Any]:

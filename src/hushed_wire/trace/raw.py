@@ -13,10 +13,10 @@ from typing import Any
 import numpy as np
 
 from ..errors import HushedError
-from .model import Note, Trace
+from .model import Note, Samples, Trace
 from .stream import Stream
 
-__all__ = ["lines_in", "read", "write"]
+__all__ = ["blocks_from", "lines_in", "read", "samples", "samples_from", "write"]
 
 BUFFER = 1 << 20
 PACKED = {"1bit": 1, "2bit": 2, "4bit": 4}
@@ -51,6 +51,11 @@ def read(
     if isinstance(size, str) and size in PACKED:
         return names, 1 / rate, _packed(stream, count, 1 / rate)
     return names, 1 / rate, _blocks(stream, int(size), 1 / rate, lines)
+
+
+def samples(stream: Stream, size: int, rate: Fraction, lines: list[int] | None = None) -> Iterator[Samples]:
+    """The samples themselves, for those who look for edges of few lines only."""
+    return _samples(stream, size, 1 / rate, lines)
 
 
 def _packed(stream: Stream, count: int, tick: Fraction) -> Iterator[Trace]:
@@ -96,16 +101,24 @@ def write(trace: Trace) -> Iterator[bytes]:
 
 def blocks_from(path: str, size: int, tick: Fraction, lines: list[int] | None, first: int) -> Iterator[Trace]:
     """The blocks of a plain file of samples from sample number `first` on, at the ticks that they have in the whole."""
+    return (piece.trace() for piece in samples_from(path, size, tick, lines, first))
+
+
+def samples_from(path: str, size: int, tick: Fraction, lines: list[int] | None, first: int) -> Iterator[Samples]:
+    """The same as samples, not as blocks of changes."""
     with Path(path).open("rb") as file:
         file.seek(first * size)
-        yield from _blocks(Stream(file, path), size, tick, lines, first)
+        yield from _samples(Stream(file, path), size, tick, lines, first)
 
 
-def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None, first: int = 0) -> Iterator[Trace]:
+def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None) -> Iterator[Trace]:
+    return (piece.trace() for piece in _samples(stream, size, tick, lines))
+
+
+def _samples(stream: Stream, size: int, tick: Fraction, lines: list[int] | None, first: int = 0) -> Iterator[Samples]:
     kind = TYPES[size]
     names = tuple(str(k) for k in range(8 * size))
     mask = kind.type(sum(1 << line for line in lines) if lines else (1 << 8 * size) - 1)
-    whole = lines is None or len(lines) == 8 * size
     buffer = np.empty(BUFFER // size + 1, dtype=kind)  # entry 0 is the last sample of the buffer before
     differs = np.empty(BUFFER // size, dtype=bool)
     view = buffer.view(np.uint8).data[size:]
@@ -119,14 +132,9 @@ def _blocks(stream: Stream, size: int, tick: Fraction, lines: list[int] | None, 
             notes = (Note("capture.cut-short", "the file ends in the middle of a sample or of its gzip data"),)
         if not count:
             break
-        samples = buffer[1 : count + 1]
-        if not whole:
-            np.bitwise_and(samples, mask, out=samples)
-        changes = differs[:count]
-        np.not_equal(buffer[1 : count + 1], buffer[:count], out=changes)
-        changes[0] = True  # the state at the start of the block
-        at = np.flatnonzero(changes)
-        yield Trace(names, at + done, samples[at], done + count, tick, None, 1, notes)
+        if done == first:
+            buffer[0] = buffer[1]
+        yield Samples(names, done, buffer[: count + 1], tick, notes, mask, differs[:count])
         done += count
         buffer[0] = buffer[count]
         if last:

@@ -9,8 +9,9 @@ from rich.console import Console
 from rich.text import Text
 
 from ..errors import HushedError
+from ..rig.channel import Channel
 from ..rig.conditions import Spans
-from ..rig.hear import Channel, Hearing
+from ..rig.hear import Hearing
 from ..trace import Trace
 from ..units import show, time_column
 from .heard import meanings_by_time, words_of

@@ -17,8 +17,8 @@ import numpy as np
 
 from ..bus import i2c
 from ..trace import Source, Trace
-from ..trace.model import Times
-from ..trace.raw import blocks_from
+from ..trace.model import Samples, Times
+from ..trace.raw import blocks_from, samples_from
 from .json_text import json_bytes
 
 __all__ = ["behind_select", "behind_stop", "in_halves", "worth_it"]
@@ -61,13 +61,24 @@ def in_halves(
     return _both(path, size, rate, lines, names, records, at)
 
 
-def _source(path: str, rate: Fraction, names: list[str], blocks: Iterator[Trace]) -> Source:
-    return Source(path, "raw", names, 1 / rate, blocks)
+def _half(path: str, size: int, rate: Fraction, lines: list[int], names: list[str], first: int, end: int | None) -> Source:
+    """The capture from sample number `first` up to `end`."""
+
+    def pieces() -> Iterator[Samples]:
+        for piece in samples_from(path, size, 1 / rate, lines, first):
+            if end is None or piece.end <= end:
+                yield piece
+                continue
+            if piece.start < end:
+                yield piece.until(end)
+            return
+
+    return Source(path, "raw", names, 1 / rate, (piece.trace() for piece in pieces()), _samples=pieces())
 
 
 def _both(path: str, size: int, rate: Fraction, lines: list[int], names: list[str], records: Records, at: int) -> Iterator[bytes]:
     def second() -> Iterator[bytes]:
-        return records(_source(path, rate, names, blocks_from(path, size, 1 / rate, lines, at)), True)
+        return records(_half(path, size, rate, lines, names, at, None), True)
 
     with tempfile.TemporaryFile() as store:
         child = os.fork()
@@ -85,7 +96,7 @@ def _both(path: str, size: int, rate: Fraction, lines: list[int], names: list[st
             finally:
                 os._exit(status)
         mine = b""
-        for piece in records(_source(path, rate, names, _until(blocks_from(path, size, 1 / rate, lines, 0), at)), False):
+        for piece in records(_half(path, size, rate, lines, names, 0, at), False):
             if mine:
                 yield mine
             mine = piece
@@ -109,17 +120,6 @@ def _both(path: str, size: int, rate: Fraction, lines: list[int], names: list[st
                 left -= len(piece)
                 yield piece
     yield json_bytes(_sum(json.loads(mine), json.loads(theirs)), pretty=False)
-
-
-def _until(blocks: Iterator[Trace], at: int) -> Iterator[Trace]:
-    """The blocks up to a tick."""
-    for block in blocks:
-        if block.end <= at:
-            yield block
-            continue
-        if block.start < at:
-            yield block.window(block.start, at)
-        return
 
 
 def _sum(a: object, b: object) -> object:

@@ -11,7 +11,8 @@ from rich.text import Text
 
 from ..bus.words import ENDED
 from ..rig import DeviceReading, Setup
-from ..rig.hear import Channel, Hearing
+from ..rig.channel import Channel
+from ..rig.hear import Hearing
 from ..sequence.listing import as_hush
 from ..trace import Trace
 from ..units import show, time_column

@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from ..part.paged import Glass
     from ..part.pixel import ColourGlass
     from ..rig import DeviceReading, Reading
-    from ..rig.hear import Channel, Hearing
+    from ..rig.channel import Channel
+    from ..rig.hear import Hearing
     from ..trace import Trace
 
 __all__ = ["capture", "channel", "commands", "heard", "diagnosis", "finding", "screen", "transactions"]

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from ..bus.words import CUT
 from ..finding import Finding
 from ..rig import DeviceReading, Reading
-from ..rig.hear import Channel, Hearing
+from ..rig.channel import Channel
+from ..rig.hear import Hearing
 from ..sequence.listing import as_hush
 from ..trace import Trace
 

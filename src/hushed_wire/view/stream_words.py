@@ -12,12 +12,11 @@ import numpy as np
 from ..bus import parallel, shift, spi
 from ..bus.words import BEGAN, CUT, END, Marks, Transactions, Words, transactions
 from ..errors import HushedError
-from ..rig.follow import data_lines
-from ..rig.hear import LONGEST, Channel, Runs, in_pieces
-from ..rig.recognise import shaped
+from ..rig.channel import LONGEST, Channel, Runs, in_pieces
 from ..rig.schema import Bus
+from ..rig.shaped import shaped
 from ..trace import Source, Trace
-from ..trace.model import joined
+from ..trace.model import Samples, joined
 from .json_text import json_bytes
 from .stream import Told, json_lines
 from .transfers import transfers
@@ -97,15 +96,16 @@ def word_records(
     assumed: dict[str, str] = known or {}
     counts = {"transactions": 0, "words": 0}
     tick = source.tick.as_integer_ratio()
-    last: Trace | None = None
-    for block in source.blocks():
+    last: Trace | Samples | None = None
+    for block in source.pieces():
         last = block
+        now: list[Trace | Samples] = [block]
         if not hearers:  # how the bus is clocked shows with the first words
-            waiting.append(block)
+            waiting.append(block if isinstance(block, Trace) else block.trace())
             if sum(map(len, waiting)) < FIRST:
                 continue
             hearers = _begun(waiting, bus, roles, assumed)
-        now, waiting = waiting or [block], []
+            now, waiting = [*waiting], []
         for each in now:
             out = _encoded(told, [piece for hearer in hearers for piece in hearer(each)], tick, counts, summary_only)
             if out:
@@ -141,7 +141,7 @@ def _encoded(told: Told, pieces: list[Channel], tick: tuple[int, int], counts: d
     return out
 
 
-Hearer = Callable[[Trace | None], list[Channel]]
+Hearer = Callable[[Trace | Samples | None], list[Channel]]
 
 
 def _hearers(bus: Bus, roles: dict[str, int]) -> list[Hearer]:
@@ -158,7 +158,7 @@ def _spi(bus: Bus, roles: dict[str, int], select: str) -> Hearer:
     decoder = spi.Decoder(roles["sck"], roles["mosi"], shape, roles.get(select), roles.get("dc"), roles.get("miso"))
     store = _Open(bus.name, "spi", select, bits)
 
-    def hear(block: Trace | None) -> list[Channel]:
+    def hear(block: Trace | Samples | None) -> list[Channel]:
         piece = decoder.finish() if block is None else decoder.feed(block)
         return [store.take(piece.words, piece.marks, dc=piece.dc, answers=piece.answers)]
 
@@ -167,9 +167,9 @@ def _spi(bus: Bus, roles: dict[str, int], select: str) -> Hearer:
 
 def _parallel(bus: Bus, roles: dict[str, int]) -> Hearer:
     decoder, open_runs = parallel.Decoder(roles, 1 if bus.select == "high" else 0), Runs()
-    nibbles, bits = data_lines(roles)
+    nibbles, bits = parallel.data_lines(roles)
 
-    def hear(block: Trace | None) -> list[Channel]:
+    def hear(block: Trace | Samples | None) -> list[Channel]:
         found = decoder.feed(block if block is not None else _nothing())
         words = replace(found.words, value=found.words.value >> 4) if nibbles else found.words
         words, table, (data, read, _) = open_runs.feed(words, found.data, found.read, found.chips, last=block is None)
@@ -182,7 +182,7 @@ def _shift(bus: Bus, roles: dict[str, int], bits: int) -> Hearer:
     decoder = shift.Decoder(roles, shift.Chain(bits, 1, bus.order == "msb"))
     open_runs, number = Runs(), [0]
 
-    def hear(block: Trace | None) -> list[Channel]:
+    def hear(block: Trace | Samples | None) -> list[Channel]:
         words = decoder.feed(block if block is not None else _nothing())
         each = np.arange(number[0], number[0] + len(words))
         number[0] += len(words)

@@ -15,7 +15,7 @@ from ..bus.words import BEGAN, ENDED, Transactions, Words
 
 if TYPE_CHECKING:  # a stream of transactions needs neither, and starts the faster
     from ..bus.i2c_address import Addresses
-    from ..rig.hear import Channel
+    from ..rig.channel import Channel
 
 __all__ = ["Call", "Transfer", "calls", "plain", "transfers"]
 
@@ -94,7 +94,7 @@ def calls(words: Words, table: Transactions, who: Addresses, tick: tuple[int, in
 
 def transfers(own: Channel, tick: tuple[int, int]) -> list[Transfer]:
     """Transfers of a channel of any bus but I2C; long ones in pieces."""
-    from ..rig.hear import in_pieces
+    from ..rig.channel import in_pieces
 
     up, down = tick
     table = in_pieces(own.words, own.table)
