@@ -14,9 +14,11 @@ from numpy.typing import NDArray
 
 from .describe import Command, Part, Value
 from .framing import Payload
-from .split import DATA, TRUNCATED, UNKNOWN, Splitter
+from .split import DATA, TRUNCATED, UNKNOWN, Run, Splitter
 
-__all__ = ["DATA", "TRUNCATED", "UNKNOWN", "Commands", "commands"]
+__all__ = ["DATA", "LONGEST", "TRUNCATED", "UNKNOWN", "Commands", "Reader", "commands"]
+
+LONGEST = 4096  # data words that are told as one
 
 
 @dataclass(eq=False)
@@ -68,18 +70,81 @@ NAMES = {UNKNOWN: "unknown", DATA: "data", TRUNCATED: "truncated"}
 def commands(part: Part, payload: Payload) -> Commands:
     """The commands that a part makes of its payload."""
     splitter = Splitter(part)
-    if len(payload):
-        # Runs end where command and data change; a data run also at the end of its transaction.
-        edge = payload.data[1:] != payload.data[:-1]
-        edge |= payload.data[1:] & (payload.transaction[1:] != payload.transaction[:-1])
-        starts = np.concatenate([[0], np.flatnonzero(edge) + 1])
-        ends = np.append(starts[1:], len(payload))
-        runs = zip(payload.data[starts].tolist(), starts.tolist(), ends.tolist(), strict=True)
-        splitter.feed(payload.value.tobytes(), runs)
-    return Commands(
-        part,
-        payload,
-        np.array(splitter.kinds, np.int16),
-        np.array(splitter.firsts, np.int64),
-        np.array(splitter.counts, np.int64),
-    )
+    splitter.feed(payload.value.tobytes(), _runs(payload))
+    return _taken(part, payload, splitter)
+
+
+def _runs(payload: Payload) -> list[Run]:
+    """Runs end where command and data change; a data run also at the end of its transaction."""
+    if not len(payload):
+        return []
+    edge = payload.data[1:] != payload.data[:-1]
+    edge |= payload.data[1:] & (payload.transaction[1:] != payload.transaction[:-1])
+    starts = np.concatenate([[0], np.flatnonzero(edge) + 1])
+    ends = np.append(starts[1:], len(payload))
+    return list(zip(payload.data[starts].tolist(), starts.tolist(), ends.tolist(), strict=True))
+
+
+def _taken(part: Part, payload: Payload, splitter: Splitter) -> Commands:
+    kinds, firsts, counts = splitter.taken()
+    return Commands(part, payload, np.array(kinds, np.int16), np.array(firsts, np.int64), np.array(counts, np.int64))
+
+
+class Reader:
+    """The same piece by piece: `feed` and `finish` give the commands that are complete.
+
+    What waits for its parameters is kept, and of data up to `LONGEST` words: longer runs come in pieces of so many.
+    """
+
+    def __init__(self, part: Part) -> None:
+        self.part = part
+        self.splitter = Splitter(part)
+        self.held: Payload | None = None
+        self.going_on: int | None = None  # the transaction of the data that went out last, where they may go on
+
+    def feed(self, payload: Payload, closed: bool = False) -> tuple[Commands, bool]:
+        """The commands, and whether the first of them goes on with data that were told before.
+
+        closed: the payload ends with its transaction.
+        """
+        every = payload if self.held is None else Payload.join([self.held, payload])
+        done = self._complete(every, closed)
+        self.held = every.take(slice(done, None))
+        return self._out(every.take(slice(0, done)))
+
+    def finish(self) -> tuple[Commands, bool]:
+        """The rest, whole or not."""
+        rest = self.held if self.held is not None else _nothing()
+        self.held = None
+        return self._out(rest)
+
+    def _out(self, payload: Payload) -> tuple[Commands, bool]:
+        if not len(payload):
+            return _taken(self.part, payload, self.splitter), False
+        going_on = bool(payload.data[0]) and int(payload.transaction[0]) == self.going_on
+        self.splitter.feed(payload.value.tobytes(), _runs(payload))
+        out = _taken(self.part, payload, self.splitter)
+        self.going_on = int(payload.transaction[-1]) if int(out.kind[-1]) == DATA else None
+        return out, going_on
+
+    def _complete(self, payload: Payload, closed: bool) -> int:
+        """How many words no later word can change the meaning of."""
+        runs = _runs(payload)
+        if not runs:
+            return 0
+        is_data, first, last = runs[-1]
+        raw = payload.value.tobytes()
+        if not is_data:
+            return last - self.splitter.waiting(raw[first:last])
+        needs = 0
+        if self.part.parameters == "data" and len(runs) > 1 and not runs[-2][0]:
+            needs = self.splitter.needs(raw[first - 1])
+        if last - first < needs:
+            return first - 1  # the command stays, with what came of its parameters
+        # Data are over with their transaction; else they go out in whole pieces.
+        return last if closed else first + needs + (last - first - needs) // LONGEST * LONGEST
+
+
+def _nothing() -> Payload:
+    none = np.empty(0, np.int64)
+    return Payload(np.empty(0, np.uint8), np.empty(0, bool), none, none, none, none)

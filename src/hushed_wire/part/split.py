@@ -15,6 +15,7 @@ __all__ = ["DATA", "TRUNCATED", "UNKNOWN", "Splitter"]
 
 UNKNOWN, DATA, TRUNCATED = -1, -2, -3  # kinds besides the index of a command
 
+REMEMBERED = 20_000  # runs
 Run = tuple[bool, int, int]  # is data, first word, behind the last
 
 
@@ -51,6 +52,26 @@ class Splitter:
         if self._needs:
             self.kinds[-1] = TRUNCATED
 
+    def taken(self) -> tuple[list[int], list[int], list[int]]:
+        """Kinds, first words and numbers of words of the commands since the last time."""
+        out = self.kinds, self.firsts, self.counts
+        self.kinds, self.firsts, self.counts = [], [], []
+        return out
+
+    def needs(self, word: int) -> int:
+        """The parameters of the command that a word begins."""
+        kind = self.part.table(self.state)[word]
+        return self._length[kind] - 1 if kind >= 0 else 0
+
+    def waiting(self, run: bytes) -> int:
+        """How many words at the end of a run of commands wait for more, where the run comes next."""
+        if self.part.parameters == "data":
+            return int(self.needs(run[-1]) > 0)
+        state = self.state
+        rest = self._split(run)[2]
+        self.state = state
+        return rest
+
     def _add(self, kind: int, first: int, count: int) -> None:
         self.kinds.append(kind)
         self.firsts.append(first)
@@ -60,6 +81,8 @@ class Splitter:
         """Kinds and lengths of the commands of a run, and how many words at its end wait for their parameters."""
         key = self.state, run
         if key not in self._known:
+            if len(self._known) >= REMEMBERED:
+                self._known.clear()
             kinds, counts, at, state = [], [], 0, self.state
             table = self.part.table(state)
             while at < len(run):

@@ -8,13 +8,13 @@ directly are beside it. What reaches a part becomes its payload, one for each ch
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..bus import i2c, matrix, parallel, shift, spi
 from ..bus.i2c_address import addresses
+from ..bus.nibbles import Nibbles
 from ..bus.words import START, STOP, Transactions, Words
 from ..errors import HushedError
 from ..part import FRAMINGS, Part, Payload, load
@@ -301,38 +301,7 @@ def _parallel_payloads(found: parallel.ParallelDecoded, target: Target) -> list[
         mine = (chips == 0) | (chips >> chip & 1 == 1)
         own, own_data = words.take(mine), data[mine]
         if target.framing == "nibbles":
-            own, own_data = paired(own, own_data)
+            own, own_data = Nibbles().feed(own, own_data)
         value = (own.value & 0xFF).astype(np.uint8)
         out.append(Payload(value, own_data, own.effect, own.start, own.end, np.zeros(len(value), np.int64)))
     return out
-
-
-def paired(words: Words, data: NDArray[np.bool_]) -> tuple[Words, NDArray[np.bool_]]:
-    """Nibbles on d4 to d7 as bytes: each by itself while the part takes eight bits, two by two behind function-set width=4.
-
-    Source: HD44780U datasheet, Figure 24. The loop is over changes of width, not over words.
-    """
-    high = (words.value >> 4 & 15).astype(np.uint32)
-    pieces: list[tuple[NDArray[Any], NDArray[Any]]] = []  # word that completes each byte, and the byte
-    at, four = 0, False
-    while at < len(high):
-        if not four:
-            to_four = np.flatnonzero((high[at:] == 2) & ~data[at:])
-            end = at + int(to_four[0]) + 1 if len(to_four) else len(high)
-            pieces.append((np.arange(at, end), high[at:end] << 4))
-            four = bool(len(to_four))
-        else:
-            count = (len(high) - at) // 2
-            value = high[at : at + 2 * count : 2] << 4 | high[at + 1 : at + 2 * count : 2]
-            to_eight = np.flatnonzero((value >> 4 == 3) & ~data[at : at + 2 * count : 2])
-            count = int(to_eight[0]) + 1 if len(to_eight) else count
-            pieces.append((at + 1 + 2 * np.arange(count), value[:count]))
-            end = at + 2 * count if len(to_eight) else len(high)
-            four = not len(to_eight)
-        at = end
-    if not pieces:
-        return words, data
-    index = np.concatenate([place for place, _ in pieces])
-    out = words.take(index)
-    out.value = np.concatenate([value for _, value in pieces])
-    return out, data[index]

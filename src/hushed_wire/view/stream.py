@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from typing import Any
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
-from ..bus import i2c
-from ..bus.i2c_address import addresses
-from ..bus.words import BEGAN, Marks, Words, transactions
 from ..errors import HushedError
+from ..rig.channel import Channel
+from ..rig.hearers import I2c
 from ..trace import Source, Trace
 from .json_text import json_bytes
 from .transfers import calls
@@ -45,50 +44,44 @@ def i2c_records(
     scl, sda = lines.index(roles["scl"]), lines.index(roles["sda"])
     if scl == sda:
         raise HushedError("SCL and SDA are the same line", where="--line", remedy="give each role a line of its own")
-    decoder: i2c.Decoder | None = None
+    hearer = I2c("bus", {"scl": scl, "sda": sda}, source.tick, stopped)
     counts = {"transactions": 0, "words": 0}
     called = np.zeros((2, ADDRESSES), np.int64)  # by address, one more than it is: how often it was called, and answered
     tick = source.tick.as_integer_ratio()
-    words, marks, base = None, None, 0
     told = told or json_lines
 
-    def take(part: i2c.Decoded) -> bytes:
-        nonlocal words, marks, base
-        words = part.words if words is None else Words.join([words, part.words])
-        marks = part.marks if marks is None else Marks.join([marks, part.marks])
-        if not len(marks):
-            return b""
-        # Whole transactions go out; the one that is open stays, and with it nothing else.
-        here = replace(marks, word=marks.word - base)
-        table = transactions(here)
-        done = int(here.word[-1])
-        who = addresses(words, table)
-        counts["transactions"] += len(table)
-        counts["words"] += int((table.last - table.first).sum())
-        called[0] += np.bincount(who.address + 1, minlength=ADDRESSES)
-        called[1] += np.bincount(who.address[who.answered] + 1, minlength=ADDRESSES)
+    def take(channels: list[Channel]) -> bytes:
         out = b""
-        if not summary_only and len(table):
-            out = told(calls(words, table, who, tick, "bus"))
-        open_now = int(here.kind[-1]) in BEGAN
-        words = words.take(slice(done, None)) if done else words
-        marks = marks.take(slice(len(marks) - 1, None)) if open_now else marks.take(slice(0, 0))
-        base += done
+        for own in channels:
+            assert own.who is not None
+            count_in(own, counts, called)
+            if not summary_only and len(own.table):
+                out += told(calls(own.words, own.table, own.who, tick, "bus"))
         return out
 
     last = None
     for block in source.blocks():
         last = block
-        if decoder is None:
-            decoder = i2c.Decoder(scl, sda, source.tick, width=i2c.spike_ticks(block, scl))
-            decoder.inside = False if stopped else None
-        piece = take(decoder.feed(block))
+        piece = take(hearer(block))
         if piece:
             yield piece
-    final = (decoder or i2c.Decoder(scl, sda, source.tick)).finish()
-    yield take(final)
+    yield take(hearer(None))
     if last is not None:
         notes += last.notes
+    yield json_bytes({"record": "summary", **counts, **said(called, hearer)}, pretty=False)
+
+
+def count_in(own: Channel, counts: dict[str, int], called: NDArray[np.int64]) -> None:
+    """Counts transactions, words and, on I2C, who was called."""
+    counts["transactions"] += len(own.table)
+    counts["words"] += int((own.table.last - own.table.first).sum())
+    if own.who is not None:
+        called[0] += np.bincount(own.who.address + 1, minlength=ADDRESSES)
+        called[1] += np.bincount(own.who.address[own.who.answered] + 1, minlength=ADDRESSES)
+
+
+def said(called: NDArray[np.int64], hearer: I2c) -> dict[str, Any]:
+    """The summary of an I2C bus."""
     addresses_seen = {
         f"{number - 1:#04x}" if number else "unknown": {
             "transactions": int(called[0, number]),
@@ -96,7 +89,5 @@ def i2c_records(
         }
         for number in np.flatnonzero(called[0]).tolist()
     }
-    spikes = {"scl": final.spikes[0], "sda": final.spikes[1]}
-    yield json_bytes(
-        {"record": "summary", **counts, "addresses": addresses_seen, "spikes": spikes, "stray_clocks": final.stray}, pretty=False
-    )
+    spikes = {"scl": hearer.spikes[0], "sda": hearer.spikes[1]}
+    return {"addresses": addresses_seen, "spikes": spikes, "stray_clocks": hearer.stray}
