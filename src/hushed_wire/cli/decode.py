@@ -40,6 +40,17 @@ def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     if streams(args):
         return stream(args)
+    if (
+        args.rig
+        and args.kind == "listing"
+        and args.format == "jsonl"
+        and not (args.start or args.end or args.save_rig or args.device)
+    ):
+        from ..rig.following import can_follow
+
+        rig = options.rig_of_any(args) or options.rig_given(args)
+        if can_follow(rig):
+            return stream(args, rig)
     from ..rig import read
 
     source, trace, plan = options.load_any(args)
@@ -71,7 +82,7 @@ def run(args: argparse.Namespace) -> int:
 
     tick = trace.tick.as_integer_ratio()
     transactions = record.transactions(reading.decoded.words, reading.transactions, reading.addresses, tick, reading.bus.name)
-    commands = (entry for device in reading.devices for entry in record.commands(device, trace))
+    commands = (entry for device in reading.devices for entry in record.commands(device, trace, args.format == "jsonl"))
     if args.format == "json":
         out: dict[str, Any] = {"capture": record.capture(trace, source.path)}
         out |= record.summary(reading) if args.summary else {"transactions": list(transactions), "commands": list(commands)}
@@ -144,7 +155,7 @@ def _any_bus(args: argparse.Namespace, path: str, trace: Any, plan: Any) -> int:
         options.emit(args, _csv(hearing, tick))
         return 0
     moves = (entry for channel in hearing.channels for entry in record.channel(channel, tick))
-    orders = (entry for device in hearing.devices for entry in record.commands(device, trace))
+    orders = (entry for device in hearing.devices for entry in record.commands(device, trace, args.format == "jsonl"))
     if args.format == "json":
         out: dict[str, Any] = {"capture": record.capture(trace, path)}
         out |= record.heard(hearing) if args.summary else {"transactions": list(moves), "commands": list(orders)}
@@ -296,29 +307,34 @@ def _kind_of(roles: set[str], wanted: str) -> str:
     return ""
 
 
-def stream(args: argparse.Namespace) -> int:
-    """JSON Lines or CSV in bounded memory, whatever the length of the capture."""
+def stream(args: argparse.Namespace, rig: Any = None) -> int:
+    """JSON Lines or CSV in bounded memory, whatever the length of the capture. rig: where its commands are wanted, too."""
     import gc
 
     gc.disable()  # records are many and hold no circles
     try:
-        return _stream(args)
+        return _stream(args, rig)
     finally:
         gc.enable()
 
 
-def _stream(args: argparse.Namespace) -> int:
+def _stream(args: argparse.Namespace, rig: Any) -> int:
     from ..view.progress import watched
     from ..view.stream import i2c_records
     from ..view.transfers import plain
 
     roles = options.roles(args)
     kind: Any = _kind_of(set(roles), args.bus or "")
-    source = options.open_source(args, list(roles.values()))
+    wanted = list(roles.values()) if rig is None else [line for bus in rig.bus for line in bus.lines.values()]
+    source = options.open_source(args, wanted)
 
     as_csv = args.format == "csv"
 
     def records(notes: list[Any]) -> Iterator[bytes]:
+        if rig is not None:
+            from ..view.stream_rig import rig_records
+
+            return rig_records(source, rig, notes, args.summary)
         pieces = (None if as_csv else _halved(args, source, kind, roles)) or whole(notes)
         return _without_summary(pieces, _rows(I2C if kind == "i2c" else WORDS, [])) if as_csv else pieces
 

@@ -262,19 +262,29 @@ def load(args: argparse.Namespace, any_bus: bool = False, every_line: bool = Fal
 
 def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source, Trace, Setup]:
     """Capture and rig, of any bus. every_line: those that play no role are wanted, too."""
-    from ..rig import Setup, load_rig
+    from ..rig import Setup
 
-    if args.rig and (len((rig := load_rig(args.rig)).bus) > 1 or not rig.bus or rig.bus[0].kind != "i2c"):
-        for option in ("part", "panel", "bus"):
-            if getattr(args, option):
-                raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
-        if not rig.bus:
-            raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
-        _given_lines(rig.bus[0], roles(args))
+    if args.rig and (rig := rig_of_any(args)) is not None:
         wanted = [line for bus in rig.bus for line in bus.lines.values()]
         source = open_source(args, None if every_line else wanted)
         return source, windowed(source.read(), args), Setup(rig)
     return load(args, any_bus=True, every_line=every_line)
+
+
+def rig_of_any(args: argparse.Namespace) -> Any:
+    """The rig file with --line over it; None where it is one for I2C alone, which `rig_given` reads."""
+    from ..rig import load_rig
+
+    rig = load_rig(args.rig)
+    if len(rig.bus) == 1 and rig.bus[0].kind == "i2c":
+        return None
+    for option in ("part", "panel", "bus"):
+        if getattr(args, option):
+            raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
+    if not rig.bus:
+        raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
+    _given_lines(rig.bus[0], roles(args))
+    return rig
 
 
 def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:

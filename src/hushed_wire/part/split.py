@@ -49,8 +49,9 @@ class Splitter:
                     at += count
                 if rest:
                     self._add(TRUNCATED, at, rest)
-        if self._needs:
+        if self._needs:  # whoever feeds it piece by piece holds back what still waits
             self.kinds[-1] = TRUNCATED
+            self._needs = 0
 
     def taken(self) -> tuple[list[int], list[int], list[int]]:
         """Kinds, first words and numbers of words of the commands since the last time."""

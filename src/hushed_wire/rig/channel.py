@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -23,7 +23,7 @@ class Channel:
     """Words that go one way together: a bus, one select of it, or what a bridge's outputs make.
 
     bits: of a word. dc: (n,) level of D/C or RS, None without one. read: (n,). who: addresses, on I2C. select: its role, or "".
-    answers: (n,) what MISO said in each word, where it is captured.
+    answers: (n,) what MISO said in each word, where it is captured. chips: (n,) mask of the chips that are selected, 0 for all.
     """
 
     bus: str
@@ -36,6 +36,23 @@ class Channel:
     read: NDArray[np.bool_] | None = None
     who: Addresses | None = None
     answers: NDArray[np.uint32] | None = None
+    chips: NDArray[np.uint8] | None = None
+
+    def closed(self) -> Channel:
+        """Without the words of a transaction that is still open."""
+        done = int(self.table.last.max()) if len(self.table) else 0
+
+        def part(column: NDArray[Any] | None) -> Any:
+            return None if column is None else column[:done]
+
+        return replace(
+            self,
+            words=self.words.take(slice(0, done)),
+            dc=part(self.dc),
+            read=part(self.read),
+            answers=part(self.answers),
+            chips=part(self.chips),
+        )
 
     @property
     def digits(self) -> int:

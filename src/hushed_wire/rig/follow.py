@@ -8,6 +8,7 @@ directly are beside it. What reaches a part becomes its payload, one for each ch
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from fractions import Fraction
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +27,7 @@ from ..trace.merge import merge
 from .channel import Channel, runs
 from .schema import Bridge, Bus, Device, Rig, behind, lamps_of, pins_of
 
-__all__ = ["payloads", "rig_lines"]
+__all__ = ["Ports", "output_block", "parallel_payload", "payloads", "rig_lines", "serial_states", "spi_payload"]
 
 Payloads = dict[str, list[Payload]]
 States = tuple[NDArray[np.int64], NDArray[np.int64]]  # moments, and output levels from each on
@@ -152,7 +153,7 @@ class _Way:
         states = []
         for bridge, part in bridges:
             sent = FRAMINGS["i2c-plain"](decoded.words, table, who.first, of(bridge.address))
-            states.append(_port_states(part, sent.value, sent.time, sent.transaction))
+            states.append(Ports(part).feed(sent.value, sent.time, sent.transaction))
         return states
 
     def _spi(
@@ -175,8 +176,8 @@ class _Way:
 
         for device, target in devices:
             bits = WRAPS[target.framing].bits
-            out[device.name] = [_spi_payload(of(device.select, bits), bits, target)]
-        states = [_serial_states(of(bridge.select, 8), bridge, part) for bridge, part in bridges]
+            out[device.name] = [spi_payload(of(device.select, bits), bits, target)]
+        states = [serial_states(of(bridge.select, 8), bridge, part, Ports(part)) for bridge, part in bridges]
         selects: list[str] = [role for role in ("cs", "cs1", "cs2", "cs3") if role in roles]
         for role in selects or [""]:
             if role not in {name for name, _ in known}:
@@ -214,29 +215,37 @@ class _Way:
 # ---- bridges: what they are sent, as the levels of their outputs ---------------------------------------------------------
 
 
-def _port_states(part: Part, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
-    """Moments and output levels from the bytes of an expander's transactions."""
-    if "iodir-a" not in part.by_name:
-        return time, value.astype(np.int64)
-    first = np.append(True, owner[1:] != owner[:-1]) if len(owner) else np.empty(0, bool)
-    start = np.flatnonzero(first)
-    lengths = np.diff(np.append(start, len(value)))
-    position = np.arange(len(value)) - np.repeat(start, lengths)
-    # Registers count up behind the first (IOCON.SEQOP = 0, bank 0), over the pair at the end back to 0.
-    register = (np.repeat(value[start].astype(np.int64), lengths) + position - 1) % 0x16
-    written = (position > 0) & np.isin(register, (0x12, 0x13, 0x14, 0x15))
-    side = register[written] & 1
-    new = value[written].astype(np.int64)
-    when = time[written]
-    out = np.zeros(len(new), np.int64)
-    for port in (0, 1):
-        mine = side == port
-        last = np.maximum.accumulate(np.where(mine, np.arange(len(new)), -1))
-        out |= np.where(last >= 0, new[np.maximum(last, 0)], 0) << (8 * port)
-    return when, out
+class Ports:
+    """The outputs of an expander, from the bytes of its transactions, piece by piece; what a port was told last stays."""
+
+    def __init__(self, part: Part) -> None:
+        self.part = part
+        self.held = [0, 0]  # levels of both ports
+
+    def feed(self, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
+        """value, time: (n,) bytes that reached it. owner: (n,) which transaction each came in."""
+        if "iodir-a" not in self.part.by_name:
+            return time, value.astype(np.int64)
+        first = np.append(True, owner[1:] != owner[:-1]) if len(owner) else np.empty(0, bool)
+        start = np.flatnonzero(first)
+        lengths = np.diff(np.append(start, len(value)))
+        position = np.arange(len(value)) - np.repeat(start, lengths)
+        # Registers count up behind the first (IOCON.SEQOP = 0, bank 0), over the pair at the end back to 0.
+        register = (np.repeat(value[start].astype(np.int64), lengths) + position - 1) % 0x16
+        written = (position > 0) & np.isin(register, (0x12, 0x13, 0x14, 0x15))
+        side = register[written] & 1
+        new = value[written].astype(np.int64)
+        out = np.zeros(len(new), np.int64)
+        for port in (0, 1):
+            mine = side == port
+            last = np.maximum.accumulate(np.where(mine, np.arange(len(new)), -1))
+            own = np.where(last >= 0, new[np.maximum(last, 0)], self.held[port]) if len(new) else new
+            out |= own << (8 * port)
+            self.held[port] = int(own[-1]) if len(own) else self.held[port]
+        return time[written], out
 
 
-def _serial_states(found: spi.SpiDecoded, bridge: Bridge, part: Part) -> States:
+def serial_states(found: spi.SpiDecoded, bridge: Bridge, part: Part, ports: Ports) -> States:
     """The same on SPI: loads of a chain, or an expander's opcode, register and values."""
     words, table = found.words, found.transactions
     lengths = table.last - table.first
@@ -251,22 +260,31 @@ def _serial_states(found: spi.SpiDecoded, bridge: Bridge, part: Part) -> States:
     position = np.arange(len(owner)) - table.first[owner]
     opcode = words.value[table.first[owner]]
     mine = (opcode >> 1 == 0x20 | (bridge.address or 0)) & (opcode & 1 == 0) & (position > 0)
-    return _port_states(part, words.value[mine].astype(np.uint8), words.effect[mine], owner[mine])
+    return ports.feed(words.value[mine].astype(np.uint8), words.effect[mine], owner[mine])
 
 
 def _outputs(trace: Trace, bridge: Bridge, part: Part, times: NDArray[np.int64], states: NDArray[np.int64]) -> Trace:
     """The bridge's outputs as a trace of roles, unknown before the first write."""
+    return output_block(bridge, part, times, states, trace.end, trace.tick, trace.sample, trace.start)
+
+
+def output_block(
+    bridge: Bridge, part: Part, times: NDArray[np.int64], states: NDArray[np.int64], end: int, tick: Fraction, sample: int, start: int | None
+) -> Trace:  # fmt: skip
+    """The same of a part of the capture. start: tick of the capture's own, unless this is a later part."""
     pins = pins_of(part, bridge.count)
     names = tuple(bridge.drives)
-    levels = np.zeros(len(states), np.uint64)
+    packed = np.zeros(len(states), np.uint64)
     for number, pin in enumerate(bridge.drives.values()):
-        levels |= ((states >> pins[pin] & 1).astype(np.uint64)) << np.uint64(number)
-    when = np.concatenate([[trace.start], times]).astype(np.int64)
-    packed = np.concatenate([np.zeros(1, np.uint64), levels])
+        packed |= ((states >> pins[pin] & 1).astype(np.uint64)) << np.uint64(number)
     unknown = np.zeros(len(packed), np.uint64)
-    unknown[0] = (1 << len(names)) - 1
-    keep = np.append(np.diff(when) > 0, True)  # of two writes at one moment the later one stays
-    return Trace(names, when[keep], packed[keep], max(trace.end, int(when[-1]) + 1), trace.tick, unknown[keep], trace.sample)
+    when = times.astype(np.int64)
+    if start is not None:
+        when, packed = np.append(start, when), np.append(np.uint64(0), packed)
+        unknown = np.append(np.uint64((1 << len(names)) - 1), unknown)
+    keep = np.append(np.diff(when) > 0, True)[: len(when)]  # of two writes at one moment the later one stays
+    end = max(end, int(when[-1]) + 1) if len(when) else end
+    return Trace(names, when[keep], packed[keep], end, tick, unknown[keep], sample)
 
 
 # ---- parts on a serial or parallel bus --------------------------------------------------------------------------------------
@@ -276,7 +294,7 @@ def _shape(bus: Bus, bits: int) -> spi.Shape:
     return spi.Shape(bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
 
 
-def _spi_payload(found: spi.SpiDecoded, bits: int, target: Target) -> Payload:
+def spi_payload(found: spi.SpiDecoded, bits: int, target: Target) -> Payload:
     words, table = found.words, found.transactions
     owner = np.repeat(np.arange(len(table)), table.last - table.first)
     if target.framing == "register-pairs":
@@ -294,14 +312,14 @@ def _spi_payload(found: spi.SpiDecoded, bits: int, target: Target) -> Payload:
 
 
 def _parallel_payloads(found: parallel.ParallelDecoded, target: Target) -> list[Payload]:
-    keep = ~found.read & ~found.words.unclear
-    words, data, chips = found.words.take(keep), found.data[keep] == 1, found.chips[keep]
-    out = []
-    for chip in range(target.chips):
-        mine = (chips == 0) | (chips >> chip & 1 == 1)
-        own, own_data = words.take(mine), data[mine]
-        if target.framing == "nibbles":
-            own, own_data = Nibbles().feed(own, own_data)
-        value = (own.value & 0xFF).astype(np.uint8)
-        out.append(Payload(value, own_data, own.effect, own.start, own.end, np.zeros(len(value), np.int64)))
-    return out
+    return [parallel_payload(found, target, chip, Nibbles()) for chip in range(target.chips)]
+
+
+def parallel_payload(found: parallel.ParallelDecoded, target: Target, chip: int, nibbles: Nibbles) -> Payload:
+    """What one chip behind a glass was sent. nibbles: that of this chip, where halves of bytes may wait."""
+    mine = ~found.read & ~found.words.unclear & ((found.chips == 0) | (found.chips >> chip & 1 == 1))
+    own, own_data = found.words.take(mine), found.data[mine] == 1
+    if target.framing == "nibbles":
+        own, own_data = nibbles.feed(own, own_data)
+    value = (own.value & 0xFF).astype(np.uint8)
+    return Payload(value, own_data, own.effect, own.start, own.end, np.zeros(len(value), np.int64))

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from fractions import Fraction
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -19,7 +19,9 @@ from ..bus.words import BEGAN, CUT, END, Marks, Transactions, Words, transaction
 from ..trace import Trace
 from ..trace.model import Samples
 from .channel import LONGEST, Channel, Runs
-from .schema import Bus
+
+if TYPE_CHECKING:
+    from .schema import Bus
 
 __all__ = ["Hearer", "I2c", "hearers", "of_parallel", "of_shift", "of_spi"]
 
@@ -106,12 +108,12 @@ def hearers(bus: Bus, roles: dict[str, int]) -> list[Hearer]:
     """For each channel of a bus what makes its transactions of blocks, and of the end of the capture (None)."""
     if bus.kind == "spi":
         selects: list[str] = [role for role in ("cs", "cs1", "cs2", "cs3") if role in roles]
-        return [of_spi(bus, roles, role) for role in selects or [""]]
+        return [of_spi(bus, roles, role, bus.bits or 8) for role in selects or [""]]
     return [of_parallel(bus, roles)]
 
 
-def of_spi(bus: Bus, roles: dict[str, int], select: str) -> Hearer:
-    bits = bus.bits or 8
+def of_spi(bus: Bus, roles: dict[str, int], select: str, bits: int) -> Hearer:
+    """select: role of a select line, "" for none. bits: of a word."""
     shape = spi.Shape(bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
     decoder = spi.Decoder(roles["sck"], roles["mosi"], shape, roles.get(select), roles.get("dc"), roles.get("miso"))
     store = _Open(bus.name, "spi", select, bits)
@@ -130,8 +132,8 @@ def of_parallel(bus: Bus, roles: dict[str, int]) -> Hearer:
     def hear(block: Trace | Samples | None) -> list[Channel]:
         found = decoder.feed(block if block is not None else _nothing())
         words = replace(found.words, value=found.words.value >> 4) if nibbles else found.words
-        words, table, (data, read, _) = open_runs.feed(words, found.data, found.read, found.chips, last=block is None)
-        return [Channel(bus.name, "parallel", "", words, table, bits, data if "rs" in roles else None, read)]
+        words, table, (data, read, chips) = open_runs.feed(words, found.data, found.read, found.chips, last=block is None)
+        return [Channel(bus.name, "parallel", "", words, table, bits, data if "rs" in roles else None, read, chips=chips)]
 
     return hear
 

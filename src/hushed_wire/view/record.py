@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from ..rig.hear import Hearing
     from ..trace import Trace
 
-__all__ = ["capture", "channel", "commands", "heard", "diagnosis", "finding", "screen", "transactions"]
+__all__ = ["capture", "channel", "commands", "heard", "diagnosis", "finding", "screen", "spoken", "transactions"]
 
 
 def capture(trace: Trace, path: str) -> dict[str, Any]:
@@ -46,27 +46,41 @@ def channel(own: Channel, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
     return map(plain, transfers(own, tick))
 
 
-def commands(device: DeviceReading, trace: Trace) -> Iterator[dict[str, Any]]:
+def commands(device: DeviceReading, trace: Trace, pieces: bool = False) -> Iterator[dict[str, Any]]:
     """The controller commands of a device, of each of its chips; data runs are commands named "data"."""
+    tick = trace.tick.as_integer_ratio()
     for chip, own in enumerate(device.chips or [device.commands]):
-        yield from _commands(device, own, trace, chip if len(device.chips) > 1 else None)
+        yield from spoken(device.device.name, own, tick, chip if len(device.chips) > 1 else None, pieces)
 
 
-def _commands(device: DeviceReading, own: Commands, trace: Trace, chip: int | None) -> Iterator[dict[str, Any]]:
+def spoken(
+    device: str, own: Commands, tick: tuple[int, int], chip: int | None, pieces: bool = True, going_on: bool = False
+) -> Iterator[dict[str, Any]]:
+    """Commands of one chip. pieces: long data runs come in pieces. going_on: the first command goes on with data told before."""
+    from ..part.engine import DATA, LONGEST
+
+    up, down = tick
     for index, _, raw in own.listed():
         fields, note = own.fields_of(index)
-        record: dict[str, Any] = {
-            "device": device.device.name,
-            "time": trace.seconds(own.time_of(index)),
-            "name": own.name_of(index),
-            "bytes": list(raw),
-            "fields": fields,
-        }
-        if chip is not None:
-            record["chip"] = chip + 1
-        if note:
-            record["note"] = note
-        yield record
+        is_data = int(own.kind[index]) == DATA
+        size = LONGEST if pieces and is_data else max(1, len(raw))
+        for first in range(0, len(raw), size):
+            part = raw[first : first + size]
+            at = int(own.first[index]) + first + len(part) - 1
+            record: dict[str, Any] = {
+                "device": device,
+                "time": int(own.payload.time[at]) * up / down,
+                "name": own.name_of(index),
+                "bytes": list(part),
+                "fields": {"count": len(part)} if is_data else fields,
+            }
+            if first or (is_data and not index and going_on):
+                record["continued"] = True
+            if chip is not None:
+                record["chip"] = chip + 1
+            if note:
+                record["note"] = note
+            yield record
 
 
 def screen(device: DeviceReading, glass: Glass | TextGlass | ColourGlass, when: float) -> dict[str, Any]:
