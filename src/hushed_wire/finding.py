@@ -8,9 +8,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-__all__ = ["CODES", "SEVERITIES", "Finding"]
+__all__ = ["CODES", "SEVERITIES", "SIGHTS", "Finding"]
 
 SEVERITIES = ("note", "warning", "fault")  # ascending
+SIGHTS = ("blank", "blocks", "dim", "shifted", "mirrored", "garbled", "flicker", "flicker-on-camera-only")  # what a person sees
 CONFIDENCES = ("possible", "likely", "certain")  # ascending
 
 # code: (severity, what it means in one clause)

@@ -6,6 +6,7 @@ import argparse
 from typing import Any
 
 from ..errors import HushedError
+from ..finding import SIGHTS
 from . import options
 
 EXAMPLES = """\
@@ -19,7 +20,6 @@ examples:
 
 exit status: 0 nothing wrong (notes allowed), 1 a finding of the severity that --fail-on names, or graver, 2 unusable input
 """
-SIGHTS = ("blank", "blocks", "dim", "shifted", "mirrored", "garbled", "flicker", "flicker-on-camera-only")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

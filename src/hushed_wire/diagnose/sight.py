@@ -13,13 +13,12 @@ from pathlib import Path
 
 import msgspec
 
-from ..finding import CODES, Finding
+from ..finding import CODES, SIGHTS, Finding
 from ..part import load
 from ..rig import Rig
 
 __all__ = ["SIGHTS", "Cause", "Ranked", "ranked", "separating"]
 
-SIGHTS = ("blank", "blocks", "dim", "shifted", "mirrored", "garbled", "flicker", "flicker-on-camera-only")
 SHOWN = 4.0  # how much more a cause counts that the capture shows
 BESIDE = 1.0  # what a finding counts that is not among the causes of a sight
 
