@@ -21,7 +21,7 @@ from PIL import Image
 from hushed_wire.errors import HushedError
 from hushed_wire.part.frames import frame_ends
 from hushed_wire.part.model import Journal
-from hushed_wire.rig import Rig
+from hushed_wire.rig import Rig, load_rig
 from hushed_wire.rig.conditions import Spans, parse_condition
 from hushed_wire.rig.hear import hear
 from hushed_wire.rig.schema import Bus
@@ -131,6 +131,43 @@ class WithoutARig(unittest.TestCase):
                     [len(entry["words"]) for entry in found["transactions"]],
                 )
                 self.assertIn("by the traffic", found["assumed"]["lines"])
+
+    def test_lines_without_names_on_other_buses(self) -> None:
+        from hushed_wire.rig.recognise import bus_of, likely_roles
+        from hushed_wire.rig.rehearse import rehearse
+        from hushed_wire.sequence.start import start_text
+        from test_buses import WAYS
+
+        for name, kind in (
+            *((name, "parallel") for name in ("st7789, 8080", "hd44780, 8 bits", "hd44780, 4 bits", "ks0108")),
+            *((name, "shift") for name in ("behind 74hc595", "behind five 74hc595")),
+            *((name, "spi") for name in ("max7219", "pcd8544", "behind two 74hc595 on spi", "behind mcp23s17")),
+        ):
+            text, drawn = WAYS[name]
+            (FOLDER / "rig.toml").write_text(text)
+            rig = load_rig(FOLDER / "rig.toml")
+            start = start_text(rig.target(rig.device[0]))
+            lines = [line for line in start.splitlines() if not line.startswith("reset")]
+            (FOLDER / "s.hush").write_text("\n".join([*lines, drawn]))
+            trace, _ = rehearse(FOLDER / "s.hush", rig, seed=3)
+            roles = {line: role for role, line in rig.bus[0].lines.items()}
+            moving = {line for k, line in enumerate(trace.names) if len(trace.edges(k).times) > 1}
+            real = {line: role for line, role in roles.items() if line in moving}
+            for order in (1, -1):  # as they are, and from the last one to the first
+                names = trace.names[::order]
+                bare = trace.select([trace.index(line) for line in names], tuple(f"ch {k}" for k in range(len(names))))
+                bus = bus_of(bare, "", {}, assumed := {})
+                assert bus is not None, name
+                found = {names[bare.index(line)]: role for role, line in bus.lines.items()}
+                self.assertEqual(bus.kind, kind)
+                self.assertEqual(
+                    {line: role for line, role in found.items() if line in real},
+                    real if kind != "spi" else {**real, **found},
+                    name,
+                )
+                self.assertIn("by the traffic", assumed["lines"])
+                told = {names[line]: role for line, role in likely_roles(bare).items()}
+                self.assertEqual(told, {line: f"{kind} {role}" for line, role in found.items()}, name)
 
     def test_a_character_display_behind_any_adapter(self) -> None:
         for rs, rw, e, light, nibble in (

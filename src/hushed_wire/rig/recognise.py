@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from itertools import product
+
 import numpy as np
 
 from ..bus.role_names import named
 from ..bus.role_table import GROUPED, axes
 from ..bus.roles import best_i2c, excerpt
 from ..bus.spi_roles import SpiFit, best_spi
+from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, commands, load
 from ..part.describe import Panel
@@ -20,6 +23,8 @@ from .shaped import polarity, selected, spi_shaped
 __all__ = ["bus_of", "likely_roles", "recognised"]
 
 LOOKED_AT = 400_000  # changes in which a part is looked for
+STROBES = (("e", "e2"), ("wr", "rd"))  # by the level at which they rest
+UNEXPLAINED = 0.2  # what a line that moves and plays no role counts against an assignment
 ENOUGH = 3  # distinct commands of a part's bring-up that show that it is that part
 
 
@@ -49,6 +54,9 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
             return None
         kind = found[0]
     fit = None
+    by_traffic: dict[str, int] = {}
+    if not by_name and not given and kind in ("", "parallel") and (made := _strobed(excerpt(trace), assumed)) is not None:
+        return made
     if not by_name and kind in ("", "spi"):
         part = excerpt(trace)
         fit = best_spi(part)
@@ -57,9 +65,12 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
             if other is not None and other.score >= fit.score:
                 return None
             kind = "spi"
+            if not given and fit.dc < 0 and (shifted := best_shift(part)) is not None:
+                fit, kind = None, "shift"
+                by_traffic = {"clock": shifted.clock, "data": shifted.data, "latch": shifted.latch}
     if not kind:
         return None
-    roles = _from_fit(fit) if fit is not None else dict(by_name)
+    roles = _from_fit(fit) if fit is not None else by_traffic or dict(by_name)
     taken = set(given.values())
     roles = {role: line for role, line in roles.items() if line not in taken and role not in given} | given
     missing = [role for role in ROLES[kind] if role not in roles]
@@ -80,7 +91,9 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
         several = f"{len(plain)} lines are named as their roles" if len(plain) > 4 else f"{', '.join(plain)} named so"
         told.append(several)
     if free:
-        assumed["lines"] = f"the bus is {kind}: {', '.join(told)}; by {'the traffic' if fit is not None else 'the names'}"
+        assumed["lines"] = (
+            f"the bus is {kind}: {', '.join(told)}; by {'the traffic' if fit is not None or by_traffic else 'the names'}"
+        )
     if kind == "spi":
         spi_shaped(trace, bus, roles, fit, assumed)
     elif kind == "matrix":
@@ -93,13 +106,33 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
 def likely_roles(trace: Trace) -> dict[int, str]:
     """What each line is probably for, as "bus role": by the traffic where it tells, else by the names."""
     part = excerpt(trace)
-    wires, fit = best_i2c(part), best_spi(part)
     found = named(trace.names)
-    if fit is not None and (wires is None or fit.score > wires.score) and (found is None or found[0] in ("i2c", "spi")):
+    strobed = best_parallel(part) if found is None else None
+    bus = by_sense(part, strobed, {}) if strobed is not None else None
+    if bus is not None:
+        return {trace.index(line): f"parallel {role}" for role, line in bus.lines.items()}
+    wires, fit = best_i2c(part), best_spi(part)
+    if (found is None or found[0] in ("i2c", "spi")) and fit is not None and (wires is None or fit.score > wires.score):
+        shifted = best_shift(part) if fit.dc < 0 else None
+        if shifted is not None:
+            return {shifted.clock: "shift clock", shifted.data: "shift data", shifted.latch: "shift latch"}
         return {line: f"spi {role}" for role, line in _from_fit(fit).items()}
     if found is not None and found[0] != "i2c":
         return {line: f"{found[0]} {role}" for role, line in found[1].items()}
+    if wires is None and strobed is not None:  # no part's commands tell which of the lines is which
+        roles = dict(zip(strobed.strobes, (f"parallel {role}" for role in STROBES[strobed.rests]), strict=False))
+        return (
+            dict.fromkeys(strobed.latched, "parallel data or rs")
+            | roles
+            | ({strobed.select: "parallel cs"} if strobed.select >= 0 else {})
+        )
     return {} if wires is None else {wires.scl: "i2c scl", wires.sda: "i2c sda"}
+
+
+def _strobed(trace: Trace, assumed: dict[str, str]) -> Bus | None:
+    """A parallel bus by its strobe, and by the commands that a part would make of what is latched; None where there is none."""
+    fit = best_parallel(trace)
+    return None if fit is None else by_sense(trace, fit, assumed)
 
 
 def _from_fit(fit: SpiFit) -> dict[str, int]:
@@ -111,9 +144,23 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
     """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them."""
     if bus.kind == "matrix":
         return _lamps(bus, part, panel, assumed)
+    best = _best_sense(trace, bus, part, panel)
+    if best is None:
+        return []
+    _, known, device = best
+    if not part:
+        assumed["part"] = f"the part is {known.name}, as its bytes read as commands of that part; say --part for another"
+    if not panel:
+        why = "the usual one" if device.panel == _usual(known, bus) else "as the set-up and the windows tell"
+        assumed["panel"] = f"its panel is {device.panel}, {why}; say --panel for another"
+    return [device]
+
+
+def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, Part, Device] | None:
+    """The part as whose commands the words of a bus make the best sense: a score (less is better), the part, and a device."""
     names = [part] if part else sorted(catalog_names(), key=lambda name: (name not in COMMON, name))
     piece = trace if len(trace) <= LOOKED_AT else trace.window(trace.start, int(trace.times[LOOKED_AT]))
-    best: tuple[float, int, Part, Device, list[Commands]] | None = None
+    best: tuple[float, Part, Device] | None = None
     for name in names:
         known = load(name)
         if known.memory.kind == "port" or not any(BUS_OF[framing] == bus.kind for framing in known.framings):
@@ -138,16 +185,42 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
                 device.panel, unlike = _panel_of(known, own, str(device.panel))
             score = strange - 0.05 * steps + 0.2 * unlike
             if best is None or score < best[0]:
-                best = score, steps, known, device, own
+                best = score, known, device
+    return best
+
+
+def by_sense(trace: Trace, fit: ParallelFit, assumed: dict[str, str]) -> Bus | None:
+    """Which line is which of a parallel bus whose strobe is known: neighbours in the capture are taken for data lines, either end first,
+
+    and of the others one for RS; that under which a part's bring-up appears is it, None where none does.
+    """
+    strobes = dict(zip(STROBES[fit.rests], fit.strobes, strict=False)) | ({"cs": fit.select} if fit.select >= 0 else {})
+    rest = [line for line in range(len(trace.names)) if line not in strobes.values()]
+    best: tuple[float, Bus] | None = None
+    for width in (8, 4):
+        for first in range(len(rest) - width + 1):
+            data = rest[first : first + width]
+            others = [line for line in fit.latched if line not in data]
+            for own, rs in product((data, data[::-1]), others):
+                left = [line for line in (others if own is data else others[::-1]) if line != rs]
+                roles = {f"d{k + 8 - width}": line for k, line in enumerate(own)} | {"rs": rs} | strobes
+                for chips in ([], left) if 1 <= len(left) <= 3 and width == 8 and not fit.rests else ([],):
+                    lines = roles | {f"cs{k + 1}": line for k, line in enumerate(chips)}
+                    bus = Bus("bus", "parallel", lines={role: trace.names[line] for role, line in lines.items()})
+                    selected(trace, bus, lines, {})
+                    sense = _best_sense(trace, bus, "", "")
+                    score = 9.0 if sense is None else sense[0] + UNEXPLAINED * (len(left) - len(chips))
+                    if score < (1.0 if best is None else best[0]):
+                        best = score, bus
+        if best is not None:
+            break
     if best is None:
-        return []
-    _, _, known, device, _ = best
-    if not part:
-        assumed["part"] = f"the part is {known.name}, as its bytes read as commands of that part; say --part for another"
-    if not panel:
-        why = "the usual one" if device.panel == _usual(known, bus) else "as the set-up and the windows tell"
-        assumed["panel"] = f"its panel is {device.panel}, {why}; say --panel for another"
-    return [device]
+        return None
+    bus = best[1]
+    order = ", ".join(f"{role.upper()} '{line}'" for role, line in bus.lines.items())
+    assumed["lines"] = f"the bus is parallel: {order}; by the traffic, as a part's bring-up appears so"
+    selected(trace, bus, {role: trace.index(line) for role, line in bus.lines.items()}, assumed)
+    return bus
 
 
 def _lamps(bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:
