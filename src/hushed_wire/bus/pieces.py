@@ -105,6 +105,7 @@ class Pauses:
         self.times = times
         self.shortest = int(np.iinfo(np.int64).max) // (4 * times)
         self.last: int | None = None
+        self.longest: int | None = None  # the longest step that was no pause, where somebody set it to 0 to know
 
     def feed(self, moments: Times) -> NDArray[np.bool_]:
         """(n,) whether a pause is ahead of each moment; nothing is ahead of the very first."""
@@ -116,6 +117,8 @@ class Pauses:
         least = np.minimum.accumulate(np.append(self.shortest, known))
         self.shortest, self.last = int(least[-1]), int(moments[-1])
         out: NDArray[np.bool_] = steps > self.times * least[:-1]
+        if self.longest is not None:
+            self.longest = max(self.longest, int(np.where(out, 0, steps).max()))
         return out
 
     def over(self, end: int) -> bool:

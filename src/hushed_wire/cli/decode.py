@@ -254,46 +254,49 @@ def _without_summary(pieces: Iterator[bytes], head: bytes) -> Iterator[bytes]:
         before = piece
 
 
-def _halved(args: argparse.Namespace, source: Any, kind: str, roles: dict[str, str]) -> Iterator[bytes] | None:
+def _halved(args: argparse.Namespace, source: Any, kind: Any, roles: dict[str, str]) -> Iterator[bytes] | None:
     """The same on two cores, where the capture is large enough and can be cut; None elsewhere."""
-    if kind not in ("i2c", "spi"):
+    if kind not in ("i2c", "spi", "parallel"):
         return None
-    from ..view.halves import behind_select, behind_stop, in_halves, worth_it
+    from ..view.halves import behind_pause, behind_select, behind_stop, in_halves, same_steps, worth_it
 
     size = worth_it(args.capture, args.raw)
     numbers = {role: source.names.index(line) if line in source.names else -1 for role, line in roles.items()}
     if not size or min(numbers.values()) < 0 or len(set(numbers.values())) < len(numbers):
         return None
-    rate = 1 / source.tick
+    capture = args.capture, size, 1 / source.tick, list(numbers.values()), source.names
     if kind == "i2c":
         from ..view.stream import i2c_records
 
         def of_i2c(half: Any, second: bool) -> Iterator[bytes]:
             return i2c_records(half, roles, [], args.summary, second)
 
-        cut = behind_stop(numbers["scl"], numbers["sda"])
-        return in_halves(args.capture, size, rate, list(numbers.values()), source.names, of_i2c, cut)
+        return in_halves(*capture, of_i2c, behind_stop(numbers["scl"], numbers["sda"]))
     selects = [line for role, line in numbers.items() if role.startswith("cs")]
-    if not selects:
+    if kind == "spi" and not selects:
         return None
+    from ..bus.words import END, STOP
+    from ..rig.channel import Runs
     from ..rig.schema import Bus
     from ..view.stream_words import known_shape, word_records
 
-    bus = Bus("bus", "spi", lines=roles)
-    known = known_shape(options.open_source(args, list(roles.values())), bus)
+    bus = Bus("bus", kind, lines=roles)
+    known, shortest = known_shape(options.open_source(args, list(roles.values())), bus)
+    active = 1 if bus.select == "high" else 0
+    if kind == "spi":
+        return in_halves(
+            *capture, lambda half, second: word_records(half, bus, [], args.summary, known), behind_select(selects, active)
+        )
+    first = Runs(STOP)
 
     def of_words(half: Any, second: bool) -> Iterator[bytes]:
-        return word_records(half, bus, [], args.summary, known)
+        runs = Runs(END) if second else first
+        if second:  # what it knows of the first half: at least its beginning, and all of it where that is over
+            runs.pauses.shortest = min(shortest, first.pauses.shortest)
+        runs.pauses.longest = 0
+        return word_records(half, bus, [], args.summary, known, runs=runs)
 
-    return in_halves(
-        args.capture,
-        size,
-        rate,
-        list(numbers.values()),
-        source.names,
-        of_words,
-        behind_select(selects, 1 if bus.select == "high" else 0),
-    )
+    return in_halves(*capture, of_words, behind_pause(numbers, active), same_steps)
 
 
 def _kind_of(roles: set[str], wanted: str) -> str:

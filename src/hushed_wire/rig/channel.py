@@ -13,7 +13,7 @@ from ..bus.i2c_address import Addresses
 from ..bus.pieces import Pauses
 from ..bus.words import CUT, END, START, STOP, Transactions, Words
 
-__all__ = ["LONGEST", "Channel", "Runs", "in_pieces", "runs"]
+__all__ = ["LONGEST", "PAUSE", "Channel", "Runs", "in_pieces", "runs"]
 
 PAUSE = 64  # how many of the shortest step between words make a rest
 
@@ -68,8 +68,10 @@ def runs(words: Words, *same: NDArray[Any]) -> Transactions:
 class Runs:
     """The same piece by piece: `feed` gives the words and transactions that are complete; the open one is kept."""
 
-    def __init__(self) -> None:
+    def __init__(self, ends: int = END) -> None:
+        """ends: how the last transaction ends, where nothing comes any more."""
         self.pauses = Pauses(PAUSE)
+        self.ends = ends
         self.words: Words | None = None
         self.cuts = np.empty(0, bool)
         self.same: tuple[NDArray[Any], ...] = ()
@@ -100,7 +102,7 @@ class Runs:
         table = Transactions(first, ends, out.start[first], out.end[ends - 1], kinds * START, kinds * STOP, kinds * 0)
         table.began[going_on], table.ended[ended] = CUT, END
         if last:
-            table.ended[-1:] = END
+            table.ended[-1:] = self.ends
         return out, table, tuple(column[:done] for column in same)
 
 

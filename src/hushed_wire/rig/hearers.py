@@ -104,12 +104,12 @@ class _Open:
         return channel
 
 
-def hearers(bus: Bus, roles: dict[str, int]) -> list[Hearer]:
+def hearers(bus: Bus, roles: dict[str, int], runs: Runs | None = None) -> list[Hearer]:
     """For each channel of a bus what makes its transactions of blocks, and of the end of the capture (None)."""
     if bus.kind == "spi":
         selects: list[str] = [role for role in ("cs", "cs1", "cs2", "cs3") if role in roles]
         return [of_spi(bus, roles, role, bus.bits or 8) for role in selects or [""]]
-    return [of_parallel(bus, roles)]
+    return [of_parallel(bus, roles, runs)]
 
 
 def of_spi(bus: Bus, roles: dict[str, int], select: str, bits: int) -> Hearer:
@@ -125,8 +125,9 @@ def of_spi(bus: Bus, roles: dict[str, int], select: str, bits: int) -> Hearer:
     return hear
 
 
-def of_parallel(bus: Bus, roles: dict[str, int]) -> Hearer:
-    decoder, open_runs = parallel.Decoder(roles, 1 if bus.select == "high" else 0), Runs()
+def of_parallel(bus: Bus, roles: dict[str, int], runs: Runs | None = None) -> Hearer:
+    """runs: what parts the transactions, where more is known of it."""
+    decoder, open_runs = parallel.Decoder(roles, 1 if bus.select == "high" else 0), runs or Runs()
     nibbles, bits = parallel.data_lines(roles)
 
     def hear(block: Trace | Samples | None) -> list[Channel]:

@@ -12,16 +12,18 @@ import tempfile
 from collections.abc import Callable, Iterator
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from ..bus import i2c
+from ..bus import i2c, parallel
+from ..rig.channel import PAUSE
 from ..trace import Source, Trace
 from ..trace.model import Samples, Times
 from ..trace.raw import blocks_from, samples_from
 from .json_text import json_bytes
 
-__all__ = ["behind_select", "behind_stop", "in_halves", "worth_it"]
+__all__ = ["behind_pause", "behind_select", "behind_stop", "in_halves", "same_steps", "worth_it"]
 
 SMALLEST = 48 << 20  # bytes from which on a second process pays
 LOOKED_AT = 48  # blocks in which a place to cut is looked for
@@ -46,10 +48,24 @@ def worth_it(path: str, raw: str | None) -> int:
     return int(raw) if large and not packed and int(raw) in (1, 2, 4, 8) else 0
 
 
+Agree = Callable[["dict[str, Any]", "dict[str, Any]"], bool]
+
+
 def in_halves(
-    path: str, size: int, rate: Fraction, lines: list[int], names: list[str], records: Records, cut: Cut
+    path: str,
+    size: int,
+    rate: Fraction,
+    lines: list[int],
+    names: list[str],
+    records: Records,
+    cut: Cut,
+    agree: Agree = lambda mine, theirs: True,
 ) -> Iterator[bytes] | None:
-    """The records of both halves in order; None where no place to cut was found. size: bytes of a sample."""
+    """The records of both halves in order; None where no place to cut was found. size: bytes of a sample.
+
+    agree: whether by the summaries of both halves the second would have come out the same behind the first; if not it is decoded anew,
+    which `records` then has to know how to do.
+    """
     total = Path(path).stat().st_size // size
     at = None
     for number, block in enumerate(blocks_from(path, size, 1 / rate, lines, total // 2)):
@@ -58,7 +74,7 @@ def in_halves(
             break
     if at is None or at >= total - 1:
         return None
-    return _both(path, size, rate, lines, names, records, at)
+    return _both(path, size, rate, lines, names, records, at, agree)
 
 
 def _half(path: str, size: int, rate: Fraction, lines: list[int], names: list[str], first: int, end: int | None) -> Source:
@@ -76,7 +92,9 @@ def _half(path: str, size: int, rate: Fraction, lines: list[int], names: list[st
     return Source(path, "raw", names, 1 / rate, (piece.trace() for piece in pieces()), _samples=pieces())
 
 
-def _both(path: str, size: int, rate: Fraction, lines: list[int], names: list[str], records: Records, at: int) -> Iterator[bytes]:
+def _both(
+    path: str, size: int, rate: Fraction, lines: list[int], names: list[str], records: Records, at: int, agree: Agree
+) -> Iterator[bytes]:
     def second() -> Iterator[bytes]:
         return records(_half(path, size, rate, lines, names, at, None), True)
 
@@ -101,28 +119,32 @@ def _both(path: str, size: int, rate: Fraction, lines: list[int], names: list[st
                 yield mine
             mine = piece
         _, status = os.waitpid(child, 0)
-        if status:  # it came to nothing (no memory, no room): the second half is decoded here
+        length = end = 0
+        if not status:
+            store.seek(-8, os.SEEK_END)
+            end = store.tell()
+            length = int.from_bytes(store.read(8), "big")
+            store.seek(end - length)
+            theirs = store.read(length)
+        if status or not agree(json.loads(mine), json.loads(theirs)):  # no memory, no room; or it was parted otherwise
             theirs = b""
             for piece in second():
                 if theirs:
                     yield theirs
                 theirs = piece
         else:
-            store.seek(-8, os.SEEK_END)
-            end = store.tell()
-            length = int.from_bytes(store.read(8), "big")
-            store.seek(end - length)
-            theirs = store.read(length)
             store.seek(0)
             left = end - length
             while left:
                 piece = store.read(min(PIECE, left))
                 left -= len(piece)
                 yield piece
-    yield json_bytes(_sum(json.loads(mine), json.loads(theirs)), pretty=False)
+    total = _sum(json.loads(mine), json.loads(theirs))
+    total.pop("steps", None)
+    yield json_bytes(total, pretty=False)
 
 
-def _sum(a: object, b: object) -> object:
+def _sum(a: Any, b: Any) -> Any:
     """Counts of both summaries added up; words stay as they are."""
     if isinstance(a, dict) and isinstance(b, dict):
         return {key: _sum(a.get(key), b.get(key)) for key in sorted({*a, *b}, key=[*a, *b].index)}
@@ -153,6 +175,28 @@ def behind_select(selects: list[int], active: int) -> Cut:
         return _quiet(block.times, block.end, np.flatnonzero(idle[1:] & ~idle[:-1]) + 1, 4)
 
     return cut
+
+
+def behind_pause(roles: dict[str, int], active: int) -> Cut:
+    """In the middle of a pause of a parallel bus, so long that it surely is one."""
+
+    def cut(block: Trace) -> int | None:
+        when = parallel.Decoder(roles, active).feed(block).words.effect
+        steps = np.diff(when)
+        if not len(steps):
+            return None
+        good = np.flatnonzero(steps > 4 * PAUSE * steps.min())
+        return int(when[good[0]] + steps[good[0]] // 2) if len(good) else None
+
+    return cut
+
+
+def same_steps(mine: dict[str, Any], theirs: dict[str, Any]) -> bool:
+    """Whether the second half of a parallel bus was parted as behind the first: the steps that were no pauses there are none by the
+
+    shortest step of the first half, either."""
+    shortest = min(int(half["steps"]["shortest"]) for half in (mine, theirs))
+    return int(theirs["steps"]["longest"]) <= PAUSE * shortest
 
 
 def _quiet(times: Times, end: int, found: Times, ticks: int) -> int | None:

@@ -9,8 +9,8 @@ import numpy as np
 
 from ..bus import shift
 from ..errors import HushedError
-from ..rig.channel import Channel, in_pieces
-from ..rig.hearers import Hearer, hearers, of_shift
+from ..rig.channel import Channel, Runs, in_pieces
+from ..rig.hearers import Hearer, hearers, of_parallel, of_shift
 from ..rig.schema import Bus
 from ..rig.shaped import shaped
 from ..trace import Source, Trace
@@ -22,8 +22,8 @@ from .transfers import transfers
 __all__ = ["known_shape", "word_records"]
 
 
-def known_shape(source: Source, bus: Bus) -> dict[str, str]:
-    """Sets how a bus is clocked by the beginning of a capture, and says what it set."""
+def known_shape(source: Source, bus: Bus) -> tuple[dict[str, str], int]:
+    """Sets how a bus is clocked by the beginning of a capture, and says what it set; and the shortest step between its words there."""
     roles = {role: source.names.index(line) for role, line in bus.lines.items()}
     waiting: list[Trace] = []
     for block in source.blocks():
@@ -32,7 +32,10 @@ def known_shape(source: Source, bus: Bus) -> dict[str, str]:
             break
     assumed: dict[str, str] = {}
     _begun(waiting, bus, roles, assumed)
-    return assumed
+    runs = Runs()
+    if bus.kind == "parallel":
+        of_parallel(bus, roles, runs)(joined(waiting))
+    return assumed, runs.pauses.shortest
 
 
 def word_records(
@@ -42,16 +45,18 @@ def word_records(
     summary_only: bool = False,
     known: dict[str, str] | None = None,
     told: Told = json_lines,
+    runs: Runs | None = None,
 ) -> Iterator[bytes]:
     """The records of an SPI, parallel or shift bus, in pieces, the last one the summary; what the reader noted goes to `notes`.
 
     known: what was assumed, where it was worked out before how the bus is clocked. told: transactions as bytes.
+    runs: what parts the transactions of a parallel bus; the summary then says by which steps it did.
     """
     empty = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
     roles = {role: empty.index(line) for role, line in bus.lines.items()}
     if len(set(roles.values())) < len(roles):
         raise HushedError("one line plays two roles", where="--line", remedy="give each role a line of its own")
-    all_hearers: list[Hearer] = [] if known is None else hearers(bus, roles)
+    all_hearers: list[Hearer] = [] if known is None else hearers(bus, roles, runs)
     waiting: list[Trace] = []
     assumed: dict[str, str] = known or {}
     counts = {"transactions": 0, "words": 0}
@@ -76,7 +81,8 @@ def word_records(
         yield _encoded(told, [piece for hearer in all_hearers for piece in hearer(end)], tick, counts, summary_only)
     if last is not None:
         notes += last.notes
-    yield json_bytes({"record": "summary", **counts, "assumed": assumed}, pretty=False)
+    steps = {} if runs is None else {"steps": {"shortest": str(runs.pauses.shortest), "longest": str(runs.pauses.longest)}}
+    yield json_bytes({"record": "summary", **counts, "assumed": assumed, **steps}, pretty=False)
 
 
 def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> list[Hearer]:
