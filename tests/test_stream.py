@@ -5,9 +5,11 @@ import subprocess
 import sys
 import time
 import unittest
+from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -15,9 +17,10 @@ from hypothesis import strategies as st
 
 from hushed_wire.bus import parallel, shift, spi
 from hushed_wire.bus.words import Marks, Words, transactions
+from hushed_wire.cli.main import main
 from hushed_wire.rig.channel import Runs, runs
 from hushed_wire.rig.schema import Bus
-from hushed_wire.trace import Trace, open_capture, read_capture
+from hushed_wire.trace import Trace, open_capture, raw, read_capture
 from hushed_wire.view import halves
 from hushed_wire.view.stream import i2c_records
 from hushed_wire.view.stream_words import word_records
@@ -133,6 +136,38 @@ class AsAUser(unittest.TestCase):
             self.assertEqual(mine[:-1], theirs[:-1])
             self.assertEqual(json.loads(mine[-1]), json.loads(theirs[-1]))
             self.assertGreater(len(mine), 9)
+
+    def test_halves_of_a_parallel_bus_are_parted_as_the_whole(self) -> None:
+        """What is a rest depends on all words before; a second half that guessed wrongly is decoded anew."""
+        roles = {f"d{k}": k for k in range(8)} | {"rs": 8, "e": 9}
+        lines = [word for role, line in roles.items() for word in ("--line", f"{role}={line}")]
+        for fastest, wrong in ((40, False), (20, True)):
+            steps = np.full(6000, 40)
+            steps[2500:2600] = fastest  # behind the beginning, by which the second half guesses
+            steps[4999::600], steps[3000], steps[5800] = 5000, 9000, 2000  # 2000 is a rest only where steps may be 20
+            start = 100 + np.cumsum(steps)
+            value = (np.arange(6000) * 7 % 256).astype(np.uint32)
+            rs, chips = np.arange(6000) % 50 > 3, np.zeros(6000, np.uint8)
+            tick = Fraction(1, 20_000_000)
+            trace = parallel.encode(
+                value, rs, chips, start, parallel.Pulse(5, 8, 6), roles, tuple(roles), tick, int(start[-1]) + 100
+            )
+            samples = np.repeat(trace.levels.astype(np.uint16), np.diff(trace.times, append=trace.end)).tobytes()
+            (FOLDER / "parallel.bin").write_bytes(samples)
+            words = ("--raw", "2", "--rate", "20MHz", "--bus", "parallel", *lines, "--format", "jsonl")
+            asked: list[bool] = []
+
+            def agree(mine: Any, theirs: Any, asked: list[bool] = asked, really: Any = halves.same_steps) -> bool:
+                asked.append(really(mine, theirs))
+                return asked[-1]
+
+            small = mock.patch.object(raw, "BUFFER", 1 << 15)  # so that the beginning is not everything
+            with small, mock.patch.object(halves, "SMALLEST", 0), mock.patch.object(halves, "same_steps", agree):
+                main(["decode", str(FOLDER / "parallel.bin"), *words, "-o", str(FOLDER / "halves.jsonl")])
+            self.assertEqual(asked, [not wrong])
+            whole = program("decode", "-", *words, stdin=samples).stdout
+            self.assertEqual((FOLDER / "halves.jsonl").read_bytes(), whole)
+            self.assertGreater(json.loads(whole.splitlines()[-1])["transactions"], 240)
 
     def test_a_pipe_is_decoded_as_it_comes(self) -> None:
         data = (demo() / "handheld.vcd").read_bytes()

@@ -185,7 +185,7 @@ def behind_pause(roles: dict[str, int], active: int) -> Cut:
         steps = np.diff(when)
         if not len(steps):
             return None
-        good = np.flatnonzero(steps > 4 * PAUSE * steps.min())
+        good = np.flatnonzero(steps > PAUSE * steps.min())
         return int(when[good[0]] + steps[good[0]] // 2) if len(good) else None
 
     return cut
