@@ -18,6 +18,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
+from hushed_wire.bus import parallel
 from hushed_wire.errors import HushedError
 from hushed_wire.part.frames import frame_ends
 from hushed_wire.part.model import Journal
@@ -27,7 +28,7 @@ from hushed_wire.rig.hear import hear
 from hushed_wire.rig.schema import Bus
 from hushed_wire.trace import Trace, read_capture
 from hushed_wire.trace.model import word_type
-from support import FIXTURES, demo, program, program_json, scratch
+from support import FIXTURES, TICK, demo, program, program_json, scratch
 from test_buses import WAYS, bridge, bus, device
 
 FOLDER = scratch()
@@ -168,6 +169,18 @@ class WithoutARig(unittest.TestCase):
                 self.assertIn("by the traffic", assumed["lines"])
                 told = {names[line]: role for line, role in likely_roles(bare).items()}
                 self.assertEqual(told, {line: f"{kind} {role}" for line, role in found.items()}, name)
+        # Words that are no part's commands: that it is a parallel bus, and by which strobe, is told all the same.
+        random = np.random.default_rng(7)
+        lines = {f"d{k}": k for k in range(8)} | {"rs": 8, "e": 9}
+        words, start = random.integers(0, 256, 200).astype(np.uint32), 100 + 40 * np.arange(200)
+        names = tuple(f"ch {k}" for k in range(10))
+        noise = parallel.encode(
+            words, words % 3 > 0, np.zeros(200, np.uint8), start, parallel.Pulse(5, 8, 6), lines, names, TICK, 9000
+        )
+        with self.assertRaisesRegex(HushedError, "pulses of ch 9 latch ch 0, ch 1") as caught:
+            bus_of(noise, "", {}, {})
+        self.assertIn("--line e='ch 9'", str(caught.exception.remedy))
+        self.assertEqual(likely_roles(noise)[9], "parallel e")
 
     def test_a_character_display_behind_any_adapter(self) -> None:
         for rs, rw, e, light, nibble in (

@@ -21,8 +21,9 @@ from ..trace import Trace
 from .follow import payloads
 from .schema import Bridge, Bus, Device, Rig
 
-__all__ = ["adapter", "written"]
+__all__ = ["READABLE", "adapter", "printable", "written"]
 
+READABLE = 0.7  # share of what is written that people could read
 LEAST = 24  # writes below which nothing is told
 NIBBLES = ((4, 5, 6, 7), (0, 1, 2, 3), (7, 6, 5, 4), (3, 2, 1, 0))
 
@@ -66,9 +67,9 @@ def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> 
             seen = {load("hd44780").command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
             steps = len(seen & set(load("hd44780").start_up))
             data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
-            printable = _printable(own)
-            score = steps + 2 * printable - data * 0.1
-            if steps >= 3 and printable > 0.7 and (best is None or score > best[0]):
+            letters = printable(own)
+            score = steps + 2 * letters - data * 0.1
+            if steps >= 3 and letters > READABLE and (best is None or score > best[0]):
                 best = score, bridge, device, own
     if best is None:
         return None
@@ -86,8 +87,8 @@ def _heard(trace: Trace, bus: Bus, bridge: Bridge, device: Device) -> list[Comma
         return None
 
 
-def _printable(own: list[Commands]) -> float:
-    """Share of what is written to cells that people could read: letters, digits, and one's own characters."""
+def printable(own: list[Commands], plain: bool = False) -> float:
+    """Share of what is written to cells that people could read: letters, digits, and one's own characters. plain: ASCII alone."""
     pieces = []
     for chip in own:
         glyphs = False
@@ -99,7 +100,8 @@ def _printable(own: list[Commands]) -> float:
     data = np.concatenate(pieces) if pieces else np.empty(0, np.uint8)
     if not len(data):
         return 0.75  # nothing speaks against it, but nothing for it either
-    return float(np.mean(((data >= 0x20) & (data < 0x80)) | (data < 0x10) | (data >= 0xA0)))
+    ascii_ = (data >= 0x20) & (data < 0x80)
+    return float(np.mean(ascii_ if plain else ascii_ | (data < 0x10) | (data >= 0xA0)))
 
 
 def _panel(own: list[Commands]) -> str:

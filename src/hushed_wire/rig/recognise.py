@@ -17,6 +17,7 @@ from ..part.describe import Panel
 from ..part.neighbours import COMMON
 from ..part.wrap import BUS_OF
 from ..trace import Trace
+from .adapter import READABLE, printable
 from .schema import OPTIONAL_ROLES, ROLES, Bus, Device, Rig
 from .shaped import polarity, selected, spi_shaped
 
@@ -55,7 +56,8 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
         kind = found[0]
     fit = None
     by_traffic: dict[str, int] = {}
-    if not by_name and not given and kind in ("", "parallel") and (made := _strobed(excerpt(trace), assumed)) is not None:
+    strobed = best_parallel(excerpt(trace)) if not by_name and not given and kind in ("", "parallel") else None
+    if strobed is not None and (made := by_sense(excerpt(trace), strobed, assumed)) is not None:
         return made
     if not by_name and kind in ("", "spi"):
         part = excerpt(trace)
@@ -68,6 +70,12 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
             if not given and fit.dc < 0 and (shifted := best_shift(part)) is not None:
                 fit, kind = None, "shift"
                 by_traffic = {"clock": shifted.clock, "data": shifted.data, "latch": shifted.latch}
+    if not kind and strobed is not None and best_i2c(excerpt(trace)) is None:
+        pulses, latched = (", ".join(trace.names[line] for line in lines) for lines in (strobed.strobes, strobed.latched))
+        raise HushedError(
+            f"this looks like a parallel bus: pulses of {pulses} latch {latched}; which of these is which, no part's commands tell",
+            remedy=f"say it, like --line {STROBES[strobed.rests][0]}={_quoted(trace.names[strobed.strobes[0]])} --line rs=… --line d0=…",
+        )
     if not kind:
         return None
     roles = _from_fit(fit) if fit is not None else by_traffic or dict(by_name)
@@ -127,12 +135,6 @@ def likely_roles(trace: Trace) -> dict[int, str]:
             | ({strobed.select: "parallel cs"} if strobed.select >= 0 else {})
         )
     return {} if wires is None else {wires.scl: "i2c scl", wires.sda: "i2c sda"}
-
-
-def _strobed(trace: Trace, assumed: dict[str, str]) -> Bus | None:
-    """A parallel bus by its strobe, and by the commands that a part would make of what is latched; None where there is none."""
-    fit = best_parallel(trace)
-    return None if fit is None else by_sense(trace, fit, assumed)
 
 
 def _from_fit(fit: SpiFit) -> dict[str, int]:
@@ -209,6 +211,11 @@ def by_sense(trace: Trace, fit: ParallelFit, assumed: dict[str, str]) -> Bus | N
                     bus = Bus("bus", "parallel", lines={role: trace.names[line] for role, line in lines.items()})
                     selected(trace, bus, lines, {})
                     sense = _best_sense(trace, bus, "", "")
+                    if (
+                        sense is not None and sense[1].memory.kind == "character"
+                    ):  # any byte is one of its commands, but not a letter
+                        spoken = _heard(trace, bus, sense[2])
+                        sense = sense if spoken is not None and printable(spoken, plain=True) > READABLE else None
                     score = 9.0 if sense is None else sense[0] + UNEXPLAINED * (len(left) - len(chips))
                     if score < (1.0 if best is None else best[0]):
                         best = score, bus
@@ -305,3 +312,8 @@ def _heard(trace: Trace, bus: Bus, device: Device) -> list[Commands] | None:
         return [commands(load(device.part), own) for own in payloads(trace, rig, bus)[device.name]]
     except (HushedError, KeyError):
         return None
+
+
+def _quoted(name: str) -> str:
+    """A line's name as it is written on a command line."""
+    return f"'{name}'" if " " in name else name
