@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import unittest
 from collections.abc import Iterator
+from dataclasses import replace
 from fractions import Fraction
 from typing import Any
 
@@ -309,6 +310,30 @@ def traces(draw: st.DrawFn) -> Trace:
         levels.append(levels[-1] ^ draw(st.integers(1, (1 << lines) - 1)))
     names = tuple(f"L{k}" for k in range(lines))
     return Trace(names, times, np.array(levels, kind), int(times[-1]) + draw(st.integers(1, 20)), Fraction(1, 10**7), None, 1)
+
+
+class Unknowns(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.data())
+    def test_strobes_are_looked_for_among_levels_that_are_not_known(self, data: st.DataObject) -> None:
+        """Pulses that lack an end are none; whatever the levels, something is said or nothing, but it does not fail."""
+        from hushed_wire.bus.strobe_roles import best_parallel, best_shift
+
+        random = np.random.default_rng(data.draw(st.integers(0, 999)))
+        start = 100 + 40 * np.arange(60)
+        value, none = random.integers(0, 256, 60).astype(np.uint32), np.zeros(60, np.uint8)
+        lines = {f"d{k}": k for k in range(8)} | {"rs": 8, "e": 9}
+        clear = parallel.encode(value, value % 3 > 0, none, start, parallel.Pulse(5, 8, 6), lines, tuple(lines), TICK, 9000)
+        known = best_parallel(clear)
+        assert known is not None
+        self.assertEqual(known.strobes, [9])
+        unknown = np.zeros(len(clear.times), np.uint16)
+        for at in data.draw(st.lists(st.integers(0, len(unknown) - 1), max_size=6)):
+            unknown[at : at + data.draw(st.integers(1, 9))] = data.draw(st.sampled_from([0x200, 0x3FF, 1]))
+        blurred = replace(clear, levels=clear.levels & ~unknown, unknown=unknown)
+        fit = best_parallel(blurred)
+        self.assertTrue(fit is None or 9 in fit.strobes or unknown.any())
+        self.assertIsNone(best_shift(blurred))
 
 
 class Converted(unittest.TestCase):

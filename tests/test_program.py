@@ -205,6 +205,7 @@ class BadInput(unittest.TestCase):
             "noise.vcd": (data[:5000] + "\n??garbage??\n" + data[5000:], r"noise\.vcd:\d+: "),
             "header.vcd": (data[:60], r"header\.vcd: the VCD's declarations never end"),
             "scale.vcd": (data.replace("10ns", "7ns"), r"scale\.vcd:\d+: '7ns' is not a timescale"),
+            "width.vcd": (data.replace("wire 1 ", "wire \u00b2 ", 1), r"width\.vcd:\d+: "),  # a digit, but no number
             "wide.vcd": (
                 "$timescale 1ns $end\n"
                 + "".join(f"$var wire 1 a{k} L{k} $end\n" for k in range(65))

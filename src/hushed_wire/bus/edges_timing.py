@@ -113,7 +113,7 @@ def measure_parallel(trace: Trace, roles: dict[str, int]) -> dict[str, Column]:
         rises = rises[trace.level_at(roles["rw"], rises) != 1]
         falls = falls[trace.level_at(roles["rw"], falls - 1) != 1]
     data = np.unique(
-        np.concatenate([_moves(trace, line) for role, line in roles.items() if role[0] == "d" and role[1:].isdigit()])
+        np.concatenate([_moves(trace, line) for role, line in roles.items() if role[0] == "d" and role[1:].isdecimal()])
     )
     controls = [_moves(trace, roles[role]) for role in ("rs", "rw") if role in roles]
     out = {

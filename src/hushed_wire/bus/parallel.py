@@ -72,7 +72,7 @@ def encode(
         rest = 1 if role in ("wr", "rd") else 1 - active if role in (*SELECTS, "cs") else 0
         columns.append((zero, line, rest))
     for role, line in roles.items():
-        if role[0] == "d" and role[1:].isdigit():
+        if role[0] == "d" and role[1:].isdecimal():
             columns.append((start, line, (value >> np.uint32(role[1:]) & 1).astype(np.uint8)))
     if "rs" in roles:
         columns.append((start, roles["rs"], data.astype(np.uint8)))
@@ -140,7 +140,7 @@ class Decoder:
     def _value(self, at: NDArray[np.int64]) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
         """The data lines just ahead of entries, packed; and where one of them was unknown (it reads 0)."""
         states = self.states
-        lines = {int(role[1:]): line for role, line in self.roles.items() if role[0] == "d" and role[1:].isdigit()}
+        lines = {int(role[1:]): line for role, line in self.roles.items() if role[0] == "d" and role[1:].isdecimal()}
         unclear = np.zeros(len(at), bool)
         before = states.levels[at]
         if states.unknown is not None:
@@ -161,6 +161,6 @@ class Decoder:
 
 def data_lines(roles: Iterable[str]) -> tuple[bool, int]:
     """Whether a bus has its nibbles on d4 to d7, and the bits of its words."""
-    data = [int(role[1:]) for role in roles if role[0] == "d" and role[1:].isdigit()]
+    data = [int(role[1:]) for role in roles if role[0] == "d" and role[1:].isdecimal()]
     nibbles = min(data) == 4
     return nibbles, max(data) + 1 - (4 if nibbles else 0)

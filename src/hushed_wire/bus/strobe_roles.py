@@ -51,9 +51,10 @@ def _pulses(trace: Trace, line: int) -> tuple[int, Times, Times]:
     lasts = edges.durations()
     rest = int(lasts[edges.level == 1].sum() > lasts[edges.level == 0].sum())
     opens, closes = edges_to(trace, line, 1 - rest), edges_to(trace, line, rest)
-    if len(opens):
-        closes = closes[closes > opens[0]]
-    return rest, opens[: len(closes)], closes
+    # Around levels that are unknown a pulse may lack its beginning or its end.
+    next_close = np.searchsorted(closes, opens, side="right")
+    ends = next_close < np.searchsorted(closes, np.append(opens[1:], trace.end), side="right")
+    return rest, opens[ends], closes[next_close[ends]]
 
 
 def best_parallel(trace: Trace) -> ParallelFit | None:

@@ -98,7 +98,7 @@ def _table(case: AnyCase) -> list[Margin]:
 def _names(case: AnyCase, role: str) -> list[str]:
     if role == "data":
         return [
-            line for name, line in case.bus.lines.items() if name[0] == "d" and name[1:].isdigit() and line in case.trace.names
+            line for name, line in case.bus.lines.items() if name[0] == "d" and name[1:].isdecimal() and line in case.trace.names
         ]
     name = case.bus.lines.get(role, "")
     return [name] if name in case.trace.names else []

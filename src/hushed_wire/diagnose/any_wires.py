@@ -60,7 +60,7 @@ def still(case: AnyCase) -> Iterator[Finding]:
     elif bus.kind == "spi":
         case.rule_out("wiring.stuck-line", "clock, select and data move")
     if bus.kind == "parallel":
-        data = [role for role in here if role[0] == "d" and role[1:].isdigit()]
+        data = [role for role in here if role[0] == "d" and role[1:].isdecimal()]
         dead = [role for role in data if not here[role]]
         poor = any(
             sense(r.part, r.chips) - unmet(case, r, r.chips) < 0.9 for r in case.hearing.devices if r.device.on == bus.name
@@ -165,7 +165,7 @@ def hypotheses(case: AnyCase) -> Iterator[Wiring]:
             if set(pair) <= bus.lines.keys()
         ]
     else:
-        data = sorted((role for role in bus.lines if role[0] == "d" and role[1:].isdigit()), key=lambda role: int(role[1:]))
+        data = sorted((role for role in bus.lines if role[0] == "d" and role[1:].isdecimal()), key=lambda role: int(role[1:]))
         back = msgspec.structs.replace(
             bus, lines={**bus.lines, **{role: bus.lines[other] for role, other in zip(data, data[::-1], strict=True)}}
         )
@@ -289,7 +289,7 @@ def pictures(case: AnyCase) -> Iterator[Finding]:
         tried: list[tuple[float, Wiring]] = []
         for wiring in hypotheses(case):
             if wiring.code in ("wiring.swapped-lines", "wiring.reversed-bus") and all(
-                role[0] == "d" and role[1:].isdigit() for role in wiring.lines
+                role[0] == "d" and role[1:].isdecimal() for role in wiring.lines
             ):
                 own = _under(case.trace, case.rig, reading, wiring)
                 if own is None or sense(reading.part, own) < 0.9 or unmet(case, reading, own):

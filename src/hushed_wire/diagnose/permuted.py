@@ -34,7 +34,7 @@ def best_order(
     trace: Trace, roles: dict[str, int], target: Target, select_active: int, worth: Worth
 ) -> tuple[float, dict[str, int]]:
     """The order of the data lines that makes most sense: its worth, and the line of each role. worth: of an order, from 0 to 1."""
-    bits = sorted((role for role in roles if role[0] == "d" and role[1:].isdigit()), key=lambda role: int(role[1:]))
+    bits = sorted((role for role in roles if role[0] == "d" and role[1:].isdecimal()), key=lambda role: int(role[1:]))
     known: dict[tuple[int, ...], float] = {}
 
     def value(lines: list[int]) -> float:

@@ -180,7 +180,7 @@ def _missing(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator
 
 def _scheme(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
     """Bare numbers that fit the other numbering better."""
-    bare = {role: pin for role, pin in bus.pins.items() if str(pin).isdigit()}
+    bare = {role: pin for role, pin in bus.pins.items() if str(pin).isdecimal()}
     if pin_map is None or not bare:
         return
     fits = {}

@@ -156,7 +156,7 @@ def _digits(rig: Rig, device: Device, link: Any) -> Walk:
         answer = (yield f"byte {cell}: which digit is lit, counted from 1 at the left? (- for none)").strip()
         if answer in NONE:
             continue
-        if not answer.isdigit() or not 1 <= int(answer) <= 16:
+        if not answer.isdecimal() or not 1 <= int(answer) <= 16:
             raise HushedError(
                 f"'{answer}' is no place of a digit", where="--walk", remedy="1 for the leftmost, 2 for the next, - for none"
             )

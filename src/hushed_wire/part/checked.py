@@ -51,7 +51,7 @@ def states(part: Part) -> list[tuple[int | str, ...]]:
     for register in part.modes:
         name, _, field_name = register.partition(".")
         field = next(field for field in part.find(name).fields.values() if field.name == field_name)
-        shown: list[int | str] = [int(key) if key.isdigit() else key for key in field.values]
+        shown: list[int | str] = [int(key) if key.isdecimal() else key for key in field.values]
         choices.append(shown or sorted({c.when[register] for c in part.command if register in c.when}, key=str))
     return list(itertools.product(*choices))
 

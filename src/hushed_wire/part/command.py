@@ -67,7 +67,7 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
         out = [self.code]
         for text in self.params:
             pattern, _, times = text.partition("*")
-            out += [pattern] * (int(times) if times.isdigit() else 1)
+            out += [pattern] * (int(times) if times.isdecimal() else 1)
         return out
 
     @property
@@ -138,7 +138,7 @@ def _mask(pattern: str) -> tuple[int, int]:
 def _shown(field: Field, raw: int, bits: int) -> Value:
     for name, value in field.values.items():
         if value == raw:
-            return int(name) if name.isdigit() else name
+            return int(name) if name.isdecimal() else name
     if field.hex:
         return raw.to_bytes((bits + 7) // 8, "big").hex(":").upper()
     return raw + field.offset

@@ -17,7 +17,7 @@ C_WORDS = {"auto", "break", "case", "char", "const", "continue", "default", "do"
 def identifier(path: str, otherwise: str) -> str:
     """An identifier of C and Python from a file's name."""
     text = re.sub(r"\W+", "_", Path(path).stem, flags=re.ASCII).strip("_").lower() or otherwise
-    if text[0].isdigit():
+    if text[0].isdecimal():
         text = f"{otherwise}_{text}"
     return f"{text}_" if keyword.iskeyword(text) or text in C_WORDS else text
 

@@ -49,9 +49,13 @@ class Heard:
 
 
 def can_follow(rig: Rig) -> bool:
-    """Whether a rig can be read piece by piece: scanned LEDs and lines that go past a bridge want the whole capture."""
+    """Whether a rig can be read piece by piece: scanned LEDs, lines that go past a bridge and chains whose length is to be found want
+
+    the whole capture."""
+    chains = [{bridge.count for bridge in rig.bridge if bridge.on == bus.name} for bus in rig.bus if bus.kind == "shift"]
     return (
         bool(rig.bus)
+        and all(len(counts) == 1 for counts in chains)
         and all(bus.kind != "matrix" for bus in rig.bus)
         and all(not bridge.direct and behind(bridge).kind != "matrix" for bridge in rig.bridge)
     )
@@ -91,7 +95,6 @@ class _Place:
     """A bus, or what a bridge's outputs make, and all that hangs on it."""
 
     def __init__(self, rig: Rig, bus: Bus, roles: dict[str, int], name: str, tick: Fraction) -> None:
-        self.tick, self.sample = tick, 0
         devices = [(device, rig.target(device)) for device in rig.device if device.on == name]
         bridges = [(bridge, load(bridge.part)) for bridge in rig.bridge if bridge.on == name]
         self.taps = [_tap(bus, roles, device, target) for device, target in devices]

@@ -233,7 +233,7 @@ def _electrics(usual: Electrics, name: str, acts: list[Mishap], capacitance: flo
             usual = replace(usual, high=float(parse(text, "V", "--mishap")))
         elif act.kind == "noise":
             usual = replace(usual, noise=float(parse(text, "V", "--mishap")))
-        elif text.isdigit():
+        elif text.isdecimal():
             usual = replace(usual, fights=int(text))
         else:
             raise HushedError(f"'{text}' is not a number", where="--mishap", remedy="like: --mishap fight:SDA,5")

@@ -56,9 +56,9 @@ def pasted(text: str, where: str = "") -> Pasted:
     others = [token for token in tokens if token not in plain and token.lower() not in WORDS]
     bare_hex = bool(plain) and not others and all(len(token) % 2 == 0 for token in plain)
     if "," in body:  # source code, unless letters show that it is hex
-        bare_hex = bare_hex and any(not token.isdigit() for token in plain)
+        bare_hex = bare_hex and any(not token.isdecimal() for token in plain)
     out = Pasted()
-    if bare_hex and all(token.isdigit() for token in plain):
+    if bare_hex and all(token.isdecimal() for token in plain):
         out.notes.append(
             f"read as hex, since all of it is pairs of digits: {plain[0][:2]} is 0x{plain[0][:2]}; with commas it is decimal"
         )
@@ -73,7 +73,7 @@ def pasted(text: str, where: str = "") -> Pasted:
                 is_data = lowered == "data"
             continue
         values = list(bytes.fromhex(token)) if bare_hex else [_value(token, where)]
-        if not bare_hex and token.isdigit() and token != "0":
+        if not bare_hex and token.isdecimal() and token != "0":
             out.decimal.add(count)
         run += bytes(values)
         count += len(values)

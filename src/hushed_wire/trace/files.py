@@ -113,7 +113,7 @@ def _opened(
         from .raw import lines_in, samples
         from .raw import read as read_raw
 
-        lines = [int(name) for name in wanted if name.isdigit() and int(name) < lines_in(raw)] if wanted else None
+        lines = [int(name) for name in wanted if name.isdecimal() and int(name) < lines_in(raw)] if wanted else None
         names, tick, blocks = read_raw(stream, raw, rate, lines or None)
         out = Source(stream.name, "raw", names, tick, _closing(stream, blocks), stream=stream)
         if isinstance(raw, int):

@@ -44,7 +44,7 @@ def spike(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`spike:LINE,COUNT` or `spike:LINE,COUNT,WIDTH`: so many pulses against the line's level, at random times; 15 to 35 ns wide."""
     parts = [part.strip() for part in detail.split(",")]
     name, text = _parts(",".join(parts[:2]), 2, "spike:SCL,20")
-    if not text.isdigit():
+    if not text.isdecimal():
         raise HushedError(f"'{text}' is not a number of spikes", remedy="like: --mishap spike:SCL,20")
     wide = float(parse(parts[2], "s")) if len(parts) > 2 else 25e-9
     random = np.random.default_rng(seed)
@@ -143,7 +143,7 @@ def _shifted(trace: Trace, name: str, text: str, which: tuple[str, ...]) -> Trac
 def drop_clock(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`drop-clock:LINE,COUNT`: so many of a line's pulses never arrive, at random places."""
     name, text = _parts(detail, 2, "drop-clock:SCK,3")
-    if not text.isdigit():
+    if not text.isdecimal():
         raise HushedError(f"'{text}' is not a number of pulses", remedy="like: --mishap drop-clock:SCK,3")
     line = trace.index(name)
     own = trace.edges(line)
@@ -159,7 +159,7 @@ def drop_clock(trace: Trace, detail: str, seed: int = 0) -> Trace:
 def loose(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`loose:LINE,COUNT`: a contact opens so many times for 20 to 200 us, and the line is low meanwhile (high where it idles high)."""
     name, text = _parts(detail, 2, "loose:SDA,4")
-    if not text.isdigit():
+    if not text.isdecimal():
         raise HushedError(f"'{text}' is not a number", remedy="like: --mishap loose:SDA,4")
     random = np.random.default_rng(seed)
     line = trace.index(name)

@@ -96,7 +96,7 @@ class Trace:
         alike = "_".join(line.lower().split())
         if folded.count(alike) == 1:
             return folded.index(alike)
-        if line.isdigit() and int(line) < len(self.names):
+        if line.isdecimal() and int(line) < len(self.names):
             return int(line)
         raise HushedError(f"the capture has no line '{line}'", remedy=nearest(line, self.names))
 

@@ -102,7 +102,7 @@ def _timescale(text: str) -> Fraction:
 
 
 def _declare(header: Header, scope: tuple[str, ...], body: list[str]) -> None:
-    if len(body) < 4 or not body[1].isdigit() or int(body[1]) < 1:
+    if len(body) < 4 or not body[1].isdecimal() or int(body[1]) < 1:
         raise HushedError("a $var without type, size, code and name", remedy="export the file again")
     if int(body[1]) > WIDEST:
         raise HushedError(f"a vector of {body[1]} bits", remedy="the file is damaged: export it again")
