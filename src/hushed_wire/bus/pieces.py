@@ -47,11 +47,6 @@ class States:
             self.unknown = np.concatenate([np.array([before[1]], kind), plane])
         self._last = int(block.levels[-1]), 0 if block.unknown is None else int(block.unknown[-1])
 
-    def high(self, line: int) -> NDArray[np.bool_]:
-        """(n + 1,) whether a line is high; meaningless where it is unknown."""
-        out: NDArray[np.bool_] = (self.levels & self.levels.dtype.type(1 << line)) != 0
-        return out
-
     def clear(self, line: int) -> NDArray[np.bool_] | None:
         """(n + 1,) whether a line is known; None where it always is."""
         if self.unknown is None:
