@@ -24,9 +24,11 @@ from .added import Added, woven
 from .model import HIGH, LOW, UNKNOWN, Note, Times, Trace, fold, word_type
 from .stream import Stream
 from .vcd_header import PIECE, UNITS, Header, Lines, Slot, looks_like, read_header
+from .vcd_plain import Plain, decimal
 
 __all__ = ["looks_like", "read", "write"]
 
+LONGEST = PIECE  # bytes of a token
 OTHER, TIME, SCALAR, VECTOR, PAIR, WORD, CODE = range(7)
 CLASS = np.zeros(256, dtype=np.uint8)
 for _chars, _kind in ((b"#", TIME), (b"01xXzZuUwWlLhH-", SCALAR), (b"bB", VECTOR), (b"rRsS", PAIR), (b"$", WORD)):
@@ -45,14 +47,15 @@ def read(stream: Stream, wanted: list[str] | None = None) -> tuple[list[str], Fr
 
 def _blocks(stream: Stream, header: Header, lines: Lines, rest: bytes, line: int) -> Iterator[Trace]:
     body = Body(header, lines, stream.name, line)
-    more = True
-    while more:
+    while True:
         block = body.feed(rest)
         if block is not None:
             yield block
         piece = stream.read(PIECE)
-        rest, more = body.rest + piece, bool(piece)
-    yield body.finish(rest, stream.cut)
+        if not piece:
+            break
+        rest = body.rest + piece
+    yield body.finish(stream.cut)
 
 
 class Body:
@@ -65,28 +68,59 @@ class Body:
         self.sample = int(sample) if sample.denominator == 1 else 0
         self.grain = 0 if self.sample else -int(-sample // 1)  # between ticks: times are off by up to one sample all the same
         self.rest = b""
+        self.plain = Plain(lines) if lines.plain else None
         self.single: NDArray[np.intp] | None = None  # index of each code of one character
         self.now: int | None = None  # time of the last time token
         self.started = False
+        self.first = 0  # where the next block begins
         self.in_comment = False
         self.state = (0, (1 << len(lines.names)) - 1)  # packed levels and unknowns, ahead of the first change
         self.waiting: tuple[Times, NDArray[Any], NDArray[np.uint8]] | None = None
 
     def feed(self, data: bytes) -> Trace | None:
         """The changes in `data` up to the last time in it; None when no time has passed."""
-        keep = max(data.rfind(b"\n"), data.rfind(b" "), data.rfind(b"\t"), data.rfind(b"\r")) + 1
-        self.rest = data[keep:]
-        if len(self.rest) > PIECE:
+        keep = _behind_space(data)
+        if len(data) - keep > LONGEST:
             raise HushedError(
                 "a token without end", where=f"{self.name}:{self.line}", remedy="the file is damaged: export it again"
             )
-        self._take(np.frombuffer(b"\n" + data[:keep] + b" ", dtype=np.uint8))
-        if self.now is None:
-            return None
-        return self._block(self.now)
+        # Changes of the last time may follow: that time and they are read with the next piece, and what is ahead of it is whole.
+        last = 0 if self.in_comment else data.rfind(b"\n#", 0, data.rfind(b"\n")) + 1
+        until = _time(data, last) if last else -1
+        if until < (self.now or 0):
+            last, until = keep, -1
+        self.rest = data[last:]
+        block = self._plain(data[:last], until)
+        if block is None:
+            whole = self._take(np.frombuffer(b"\n" + data[:last] + b" ", dtype=np.uint8))
+            if self.now is None:
+                return None
+            block = self._block(max(until, self.now) if whole else self.now)
+        return block
 
-    def finish(self, rest: bytes, cut: bool) -> Trace:
+    def _plain(self, data: bytes, until: int) -> Trace | None:
+        """The block of lines of the plainest kind, up to the time `until`, which is next; None where they are not of that kind."""
+        waits = self.waiting is not None and len(self.waiting[0])
+        if self.plain is None or not self.started or waits or self.state[1] or not data.startswith(b"#"):
+            return None
+        begun = _time(data, 0)
+        found = self.plain.parted(data, self.state[0], until) if begun >= max(self.first, self.now or 0) else None
+        if found is None:
+            return None
+        times, levels, count = found
+        if times[0] > self.first:
+            times, levels = np.insert(times, 0, self.first), np.insert(levels, 0, levels.dtype.type(self.state[0]))
+        self.state, self.first, self.now = (int(levels[-1]), 0), until, until
+        self.line += count
+        return self._trace(times, levels, None, until)
+
+    def finish(self, cut: bool) -> Trace:
         """What is left. A last token that nothing ends is dropped when it may be half of one."""
+        data = self.rest
+        keep = _behind_space(data)
+        rest = self.rest = data[keep:]
+        self._take(np.frombuffer(b"\n" + data[:keep] + b" ", dtype=np.uint8))
+        rest = self.rest
         if cut or (rest.strip() and not rest.strip().startswith(b"$")):
             text = f"the file ends in the middle of a change; it was read up to {show_time(float((self.now or 0) * self.tick))}"
             self.notes.append(Note("capture.cut-short", text))
@@ -105,8 +139,11 @@ class Body:
             tuple(self.lines.names), times, levels, end, self.tick, unknown, self.sample, tuple(self.notes), (), self.grain
         )
 
-    def _take(self, buf: NDArray[np.uint8]) -> None:
-        """All complete changes of a piece go to `waiting`; an incomplete pair at the end goes back to `rest`."""
+    def _take(self, buf: NDArray[np.uint8]) -> bool:
+        """All complete changes of a piece go to `waiting`; an incomplete pair at the end goes back to `rest`.
+
+        Returns whether the piece ended between two changes: not within a pair, nor within a comment.
+        """
         space = buf <= 32
         edge = np.flatnonzero(space[1:] != space[:-1]) + 1
         starts, ends = edge[0::2], edge[1::2]
@@ -115,7 +152,8 @@ class Body:
             hidden = self._comments(buf, starts, ends, kinds)
             starts, ends, kinds = starts[~hidden], ends[~hidden], kinds[~hidden]
         value, codes = self._pairs(starts, ends, kinds)
-        if len(value) and value[-1] == len(starts) - 1:  # its code comes with the next piece
+        halved = bool(len(value) and value[-1] == len(starts) - 1)
+        if halved:  # its code comes with the next piece
             self.rest = buf[starts[-1] : ends[-1]].tobytes() + b" " + self.rest
             starts, ends, kinds, value = starts[:-1], ends[:-1], kinds[:-1], value[:-1]
         kinds[codes] = CODE
@@ -131,6 +169,7 @@ class Body:
         if len(moments):
             self.now = int(moments[-1])
         self.line += int(np.count_nonzero(buf == 10)) - 1
+        return not halved and not self.in_comment
 
     def _fail(self, buf: NDArray[np.uint8], at: int, what: str, remedy: str) -> NoReturn:
         line = self.line + int(np.count_nonzero(buf[:at] == 10)) - 1
@@ -177,7 +216,7 @@ class Body:
         wrong = np.zeros(len(starts), dtype=bool)
         for length in np.flatnonzero(np.bincount(lengths)).tolist():  # few: most times of a piece have as many digits
             which = np.flatnonzero(lengths == length)
-            value, odd = _decimal(buf, starts[which] + 1, length)
+            value, odd = decimal(buf, starts[which] + 1, length)
             moments[which] = value
             wrong[which] = odd
         if wrong.any():
@@ -309,20 +348,15 @@ class Body:
         return self._trace(changed, packed, unknown, end)
 
 
-def _decimal(buf: NDArray[np.uint8], at: Times, length: int) -> tuple[Times, NDArray[np.bool_]]:
-    """The numbers of `length` digits that begin at each place, and which of them hold something else than digits."""
-    value = np.zeros(len(at), dtype=np.int64)
-    worst = np.zeros(len(at), dtype=np.uint8)
-    for first in range(0, length, 9):  # nine digits fit into 32 bits, which are faster
-        part = np.zeros(len(at), dtype=np.uint32)
-        for place in range(first, min(first + 9, length)):
-            digit = buf[at + place] - np.uint8(48)
-            np.maximum(worst, digit, out=worst)
-            part *= np.uint32(10)
-            part += digit
-        value *= int(10 ** min(9, length - first))
-        value += part
-    return value, worst > 9
+def _behind_space(data: bytes) -> int:
+    """Where the last token begins that nothing ends."""
+    return max(data.rfind(b"\n"), data.rfind(b" "), data.rfind(b"\t"), data.rfind(b"\r")) + 1
+
+
+def _time(data: bytes, at: int) -> int:
+    """The time of the line that begins at `at`; -1 where it holds none."""
+    digits = data[at + 1 : max(at, data.find(b"\n", at))]
+    return int(digits) if digits.isdigit() and len(digits) <= 18 else -1
 
 
 def write(trace: Trace, comment: str = "", added: list[Added] | None = None) -> Iterator[bytes]:

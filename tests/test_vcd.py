@@ -1,0 +1,130 @@
+"""Value changes of a VCD in any mix and any pieces, against a reader that is not ours."""
+
+import contextlib
+import io
+import unittest
+from collections.abc import Iterator
+from unittest import mock
+
+import vcd.reader
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.errors import HushedError
+from hushed_wire.trace import read_capture, vcd_plain
+from support import scratch
+
+FOLDER = scratch()
+HEAD = "$timescale 1 ns $end\n$scope module bench $end\n{}$upscope $end\n$enddefinitions $end\n"
+CODES = "!#b0"  # codes that look like a time, a vector and a value among them
+
+
+@st.composite
+def bodies(draw: st.DrawFn) -> str:
+    """Changes of four wires: mostly wires that turn, now and then what the plain reader must leave alone."""
+    level, out, now = [0] * 4, ["#0", *(f"0{code}" for code in CODES)], 0
+    oddities = draw(st.sampled_from([0, 0, 3, 20]))  # in a hundred
+    for _ in range(draw(st.integers(1, 80))):
+        now += draw(st.integers(0 if oddities else 1, 40))
+        out.append(f"#{now}")
+        for wire in draw(st.sets(st.integers(0, 3), max_size=4)):
+            level[wire] ^= 1
+            if draw(st.integers(0, 99)) >= oddities:
+                out.append(f"{level[wire]}{CODES[wire]}")
+                continue
+            kind = draw(st.sampled_from(["repeat", "unknown", "vector", "comment", "spaced"]))
+            if kind == "repeat":
+                level[wire] ^= 1
+            text = {"unknown": "x", "vector": f"b{level[wire]} "}.get(kind, str(level[wire])) + CODES[wire]
+            ahead = {"comment": f"$comment #{now + 5} 1! \n#9\n $end\n", "spaced": " "}.get(kind, "")
+            out.append(ahead + text)
+    return "\n".join(out) + draw(st.sampled_from(["\n", "\n#9999999\n"]))
+
+
+def told(text: str) -> list[tuple[int, str, str]]:
+    """(time, code, level) of each change that turns a wire, as the other reader reads them."""
+    now, out, last = 0, [], dict.fromkeys(CODES, "?")
+    for token in vcd.reader.tokenize(io.BytesIO(text.encode())):
+        if token.kind is vcd.reader.TokenKind.CHANGE_TIME:
+            now = token.time_change
+            continue
+        if token.kind is vcd.reader.TokenKind.CHANGE_SCALAR:
+            code, level = token.scalar_change.id_code, token.scalar_change.value
+        elif token.kind is vcd.reader.TokenKind.CHANGE_VECTOR:
+            code, level = token.vector_change.id_code, str(token.vector_change.value)
+        else:
+            continue
+        out.append((now, code, level))
+    ends = {(when, code): level for when, code, level in out}  # of changes at one time the last one stands
+    return [
+        (when, code, level)
+        for (when, code), level in sorted(ends.items(), key=lambda one: one[0][0])
+        if last[code] != level and (last.update({code: level}) or True)
+    ]
+
+
+@contextlib.contextmanager
+def pieces(size: int) -> Iterator[None]:
+    """Files are read in pieces of `size` bytes."""
+    with contextlib.ExitStack() as stack:
+        for name, value in (("vcd.PIECE", size), ("vcd_header.PIECE", size), ("vcd.LONGEST", 10**6)):
+            stack.enter_context(mock.patch(f"hushed_wire.trace.{name}", value))
+        yield
+
+
+class AnyBody(unittest.TestCase):
+    HEADER = HEAD.format("".join(f"$var wire 1 {code} W{number} $end\n" for number, code in enumerate(CODES)))
+
+    @given(bodies(), st.integers(1, 300))
+    @settings(deadline=None, max_examples=150)
+    def test_another_reader_tells_the_same_changes(self, body: str, size: int) -> None:
+        path = FOLDER / "any.vcd"
+        path.write_text(self.HEADER + body)
+        with pieces(size):
+            trace = read_capture(path)
+        changes = []
+        for line, code in enumerate(CODES):
+            edges = trace.edges(line)
+            changes += [(t, code, "01x"[v]) for t, v in zip(edges.times.tolist(), edges.level.tolist(), strict=True)]
+        self.assertEqual(sorted(changes), sorted(told(self.HEADER + body)))
+        self.assertEqual(trace.end >= 9999999, body.endswith("#9999999\n"))
+
+    def test_plain_lines_are_read_the_short_way_and_all_else_is_not(self) -> None:
+        plain = "#0\n0!\n0#\n0b\n00\n" + "".join(f"#{5 * k}\n{k % 2}!\n{k % 2}b\n" for k in range(1, 2000))
+        for body, ways in ((plain, {True}), (plain.replace("\n#", "\n #"), set()), (plain.replace("0b\n", "xb\n"), {False})):
+            seen = []
+            real = vcd_plain.Plain.parted
+
+            def watched(*words: object, real=real, seen=seen):  # type: ignore[no-untyped-def]
+                found = real(*words)
+                seen.append(found is not None)
+                return found
+
+            path = FOLDER / "plain.vcd"
+            path.write_text(self.HEADER + body)
+            with pieces(1000), mock.patch.object(vcd_plain.Plain, "parted", watched):
+                trace = read_capture(path)
+            self.assertEqual(len(trace), 2000)
+            self.assertEqual(set(seen), ways)
+
+    def test_errors_name_the_line_wherever_a_piece_ends(self) -> None:
+        lines = ["#0", "0!", "0#", "0b", "00", *(f"#{5 * (k // 2)}\n{k // 2 % 2}!" for k in range(2, 400, 2))]
+        head = self.HEADER.count("\n")
+        for wrong, what in (
+            ("1?", "which no $var declares"),
+            ("#3", "runs backwards"),
+            ("#9x9", "not a whole number"),
+            ("q!", "neither"),
+        ):
+            text = "\n".join(lines[:120] + [wrong] + lines[120:]) + "\n"
+            number = head + 1 + "\n".join(lines[:120]).count("\n") + 1
+            (FOLDER / "wrong.vcd").write_text(self.HEADER + text)
+            for size in (1 << 19, 400, 37):
+                with pieces(size), self.assertRaises(HushedError) as caught:
+                    read_capture(FOLDER / "wrong.vcd")
+                self.assertIn(what, str(caught.exception), size)
+                self.assertIn(f"wrong.vcd:{number}", str(caught.exception), size)
+
+
+if __name__ == "__main__":
+    unittest.main()
