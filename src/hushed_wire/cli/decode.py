@@ -76,7 +76,7 @@ def run(args: argparse.Namespace) -> int:
 
         options.report(args, write)
         return 0
-    warn(trace.notes)
+    options.warn(trace.notes)
     from ..view import record
     from ..view.json_text import json_bytes
 
@@ -149,7 +149,7 @@ def _any_bus(args: argparse.Namespace, path: str, trace: Any, plan: Any) -> int:
 
         options.report(args, lambda out: heard(out, hearing, plan, path, args.all, args.summary, args.verbose))
         return 0
-    warn(trace.notes)
+    options.warn(trace.notes)
     tick = trace.tick.as_integer_ratio()
     if args.format == "csv":
         options.emit(args, _csv(hearing, tick))
@@ -224,13 +224,6 @@ def csv_of(reading: Reading, transactions: Any) -> bytes:
 
     said = meanings(reading)
     return _rows(I2C, (_i2c_row(entry, "; ".join(said.get(index, []))) for index, entry in enumerate(transactions)))
-
-
-def warn(notes: Any) -> None:
-    """Warnings about the file, on stderr, so that they reach people whatever the format is."""
-    for note in notes:
-        if note.code:
-            sys.stderr.write(f"hushed-wire: warning: {note.text}\n")
 
 
 def streams(args: argparse.Namespace) -> bool:
@@ -360,7 +353,7 @@ def _stream(args: argparse.Namespace, rig: Any) -> int:
 
         notes: list[Any] = []
         replace_file(args.output, watched(records(notes), source, args.quiet))
-        warn(notes)
+        options.warn(notes)
         return 0
     notes = []
     sys.stdout.flush()
@@ -368,5 +361,5 @@ def _stream(args: argparse.Namespace, rig: Any) -> int:
         sys.stdout.buffer.write(piece)
         sys.stdout.buffer.flush()
     sys.stdout.buffer.flush()
-    warn(notes)
+    options.warn(notes)
     return 0

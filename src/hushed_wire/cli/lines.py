@@ -49,6 +49,7 @@ def run(args: argparse.Namespace) -> int:
         record: dict[str, Any] = {"lines": rows, "duration": trace.duration, "tick": float(trace.tick)}
         if trace.volts:
             record["volts"] = [dict(zip(("low", "high", "threshold"), entry, strict=True)) for entry in trace.volts]
+        options.warn(trace.notes)
         options.emit(args, json_bytes(record))
         return 0
     from ..view import listing

@@ -295,6 +295,7 @@ def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:
 
     source = open_source(args)
     trace = windowed(source.read(), args)
+    warn(trace.notes)
 
     @lru_cache(maxsize=1)
     def listen() -> Any:
@@ -335,6 +336,13 @@ def save_rig(args: argparse.Namespace, plan: Setup) -> None:
         from ..trace.files import replace_file
 
         replace_file(args.save_rig, [rig_toml(plan.rig).encode()])
+
+
+def warn(notes: Any) -> None:
+    """Warnings about the file, on stderr, so that they reach people whatever the format is."""
+    for note in notes:
+        if note.code:
+            sys.stderr.write(f"hushed-wire: warning: {note.text}\n")
 
 
 def emit(args: argparse.Namespace, data: bytes) -> None:

@@ -32,7 +32,6 @@ def run(args: argparse.Namespace) -> int:
     from ..rig import read
     from ..view.figure import FORMATS, plot
     from ..view.scene import scene_of_hearing, scene_of_reading, spans_of
-    from .decode import warn
 
     kind = "png" if args.output == "-" else args.output.rpartition(".")[2].lower()
     if kind not in FORMATS:
@@ -52,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
         from ..diagnose import diagnose
 
         scene.spans = spans_of(diagnose(whole, plan, source.waveforms).findings)
-    warn(whole.notes)
+    options.warn(whole.notes)
     part = options.windowed(whole, args)
     window = part.seconds(part.start), part.seconds(part.end)
     options.emit(args, plot(scene, source.path, window, source.waveforms, kind))

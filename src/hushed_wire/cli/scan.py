@@ -69,6 +69,7 @@ def _capture(args: argparse.Namespace, rig: Rig | None) -> Scan:
 
     source = options.open_source(args, options.wanted_lines(args, rig))
     trace = options.windowed(source.read(), args)
+    options.warn(trace.notes)
     plan = options.plan_for(trace, args, rig)
     options.only_i2c(plan, args.capture)
     options.save_rig(args, plan)

@@ -39,13 +39,12 @@ def run(args: argparse.Namespace) -> int:
     from ..rig import read
     from ..rig.pipeline import shown_devices
     from ..trace.files import replace_file
-    from .decode import warn
 
     source, trace, plan = options.load_any(args)
     bus = plan.rig.bus[0]
     plain = bus.kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1
     found = read(trace, plan.rig).devices if plain else shown_devices(trace, plan.rig, bus)
-    warn(trace.notes)
+    options.warn(trace.notes)
     devices = [device for device in found if not args.device or device.device.name == args.device]
     if args.device and not devices:
         raise HushedError(

@@ -32,6 +32,7 @@ class Shape:
     units: list[str] = field(default_factory=list)
     interval: Fraction | None = None
     encoding: str = "utf-8"
+    padded: bool = False  # spaces stand behind delimiters
     trailing: bool = False  # a delimiter ends each row, behind which there is nothing
     first_rows: list[list[str]] = field(default_factory=list)
 
@@ -110,6 +111,7 @@ def _shape_of(head: bytes) -> Shape | None:
             ):
                 continue
             shape.delimiter, shape.decimal, shape.skip = delimiter, decimal, number
+            shape.padded = any(f"{delimiter} " in text for text in lines[number:])
             above = next((cells_of(text, delimiter) for text in reversed(lines[:number]) if text.strip()), [])
             shape.trailing = _ends_with_delimiter(cells, after, above)
             cells = cells[:-1] if shape.trailing else cells

@@ -1,0 +1,127 @@
+"""Pieces of a CSV's rows, collected to a trace or to waveforms.
+
+A time column that is even is a sample clock, and its interval is taken from the whole span, since single rows are rounded;
+an uneven one is a list of changes, on a tick as fine as the digits that were written.
+"""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import HushedError
+from .model import Levels, Note, Times, Trace
+from .table_rows import Layout, Rows, backwards
+from .threshold import Waveforms
+
+__all__ = ["Grid"]
+
+EVEN_ROWS = 16
+
+
+class Grid:
+    """Collects the rows piece by piece: changes only of digital lines, every sample of volts."""
+
+    def __init__(self, name: str, layout: Layout, rate: Fraction | None) -> None:
+        self.name, self.layout, self.shape, self.rate = name, layout, layout.shape, rate
+        self.notes: list[Note] = []
+        self.rows = 0
+        self.pieces: list[Rows] = []
+        self.at: list[Times] = []
+        self.last = (-1, -1)  # levels and unknowns of the last row
+        self.span = (0.0, 0.0)
+        self.steps = (np.inf, 0.0)
+
+    def take(self, rows: Rows) -> None:
+        """The next rows. Raises WrongRow where their first is earlier than the last one before."""
+        if self.layout.time is not None:
+            smallest, largest = rows.steps
+            if self.rows:
+                step = rows.span[0] - self.span[1]
+                if step < 0:
+                    raise backwards(0)
+                smallest, largest = min(smallest, step), max(largest, step)
+            self.steps = min(self.steps[0], smallest), max(self.steps[1], largest)
+            self.span = (self.span[0] if self.rows else rows.span[0]), rows.span[1]
+        if not self.layout.volts:
+            first, last = ((int(rows.levels[k]), 0 if rows.unknown is None else int(rows.unknown[k])) for k in (0, -1))
+            if first == self.last:  # the first row of a piece is there in any case
+                rows.at, rows.seconds, rows.levels = rows.at[1:], rows.seconds[1:], rows.levels[1:]
+                rows.unknown = None if rows.unknown is None else rows.unknown[1:]
+            self.last = last
+        self.at.append(rows.at + self.rows)
+        self.pieces.append(rows)
+        self.rows += rows.count
+
+    def follows(self, seconds: float) -> bool:
+        """Whether a row of that time is in step with the rows so far."""
+        return not self.rows or 0 < seconds - self.span[1] <= 1.5 * self.steps[1]
+
+    def interval(self) -> Fraction | None:
+        """Between two rows, where it is told."""
+        return 1 / self.rate if self.rate else self.shape.interval
+
+    def _tick(self) -> tuple[Fraction, bool]:
+        """The tick, and whether rows lie on an even grid of it."""
+        interval = self.interval()
+        if self.layout.time is None:
+            assert interval is not None
+            return interval, True
+        scale = Fraction(10) ** self.layout.scale
+        step = (self.span[1] - self.span[0]) / max(1, self.rows - 1)
+        spread = self.steps[1] - self.steps[0]
+        # Times are rounded to the digits that were written, so the steps of a sample clock differ by that much at the most.
+        # A few rows may look even by chance: they count only when they are so exactly.
+        allowed = 2.1 * self.shape.last_place(self.layout.time) if self.rows >= EVEN_ROWS else 1e-6 * step
+        if self.rows > 2 and self.steps[0] > 0 and spread <= allowed and self.steps[1] < 1.7 * step:
+            if self.rate:
+                return 1 / self.rate, True
+            return Fraction(f"{step:.10e}") * scale, True
+        return min(scale / 1000, Fraction(1, 10**9)), False
+
+    def _ticks(self, tick: Fraction, even: bool) -> Times:
+        if even:
+            return self._joined(self.at) + self._first(tick)
+        factor = float(Fraction(10) ** self.layout.scale / tick)
+        return np.round(self._joined([piece.seconds for piece in self.pieces]) * factor).astype(np.int64)
+
+    def _first(self, tick: Fraction) -> int:
+        """The tick of the first row: captures often count from their trigger, so it may be negative."""
+        return round(Fraction(self.span[0]) * Fraction(10) ** self.layout.scale / tick)
+
+    def _names(self) -> tuple[str, ...]:
+        names = [self.shape.columns[column] for column in self.layout.data]
+        double = next((name for name in names if names.count(name) > 1), None)
+        if double is not None:
+            raise HushedError(f"two columns are called '{double}'", where=self.name, remedy="rename one of them")
+        return tuple(names)
+
+    @staticmethod
+    def _joined(parts: list[NDArray[Any]]) -> NDArray[Any]:
+        return np.concatenate(parts)
+
+    def trace(self) -> Trace:
+        """Of digital lines."""
+        tick, even = self._tick()
+        changed, levels = self._ticks(tick, even), self._joined([piece.levels for piece in self.pieces])
+        unknown: Levels | None = None
+        if any(piece.unknown is not None for piece in self.pieces):
+            planes = [np.zeros_like(piece.levels) if piece.unknown is None else piece.unknown for piece in self.pieces]
+            unknown = self._joined(planes)
+        if not even and len(changed) > 1 and not (changed[1:] > changed[:-1]).all():  # of rows of one time the last one stays
+            keep = np.append(changed[1:] != changed[:-1], True)
+            changed, levels, unknown = changed[keep], levels[keep], None if unknown is None else unknown[keep]
+        last = self._first(tick) + self.rows - 1
+        if not even:
+            last = round(self.span[1] * float(Fraction(10) ** self.layout.scale / tick))
+        return Trace(self._names(), changed, levels, last + 1, tick, unknown, 1 if even else 0, tuple(self.notes))
+
+    def waveforms(self) -> Waveforms:
+        """Of lines in volts."""
+        tick, even = self._tick()
+        columns = tuple(self._joined(list(parts)) for parts in zip(*(piece.volts for piece in self.pieces), strict=True))
+        times = self._ticks(tick, even)
+        return Waveforms(self._names(), times, columns, tick, int(times[-1]) + 1, 1 if even else 0)
