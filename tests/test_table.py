@@ -30,7 +30,7 @@ def tables(draw: st.DrawFn) -> tuple[str, list[int], list[list[int]], bool]:
     even = draw(st.booleans())
     step = draw(st.integers(1, 50))
     steps = [step] * count if even else draw(st.lists(st.integers(1, 900), min_size=count, max_size=count))
-    begin = draw(st.integers(-500, 500))
+    begin = draw(st.integers(-500, 500)) * (step if even else 1)
     times = [begin + sum(steps[:k]) for k in range(count)]
     marks = draw(st.sampled_from([0, 0, 1]))
     rows = draw(st.lists(st.lists(st.integers(0, 1 + marks), min_size=width, max_size=width), min_size=count, max_size=count))
