@@ -106,6 +106,8 @@ def main(argv: Sequence[str] | None = None) -> int:
     """Runs the command line; returns the exit status."""
     if "_ARGCOMPLETE" in os.environ:
         _complete()
+    # There is little linear algebra here: threads for it would cost more at the start than they ever save.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     words = list(sys.argv[1:] if argv is None else argv)
     try:
         return _run(words)
@@ -122,6 +124,9 @@ def main(argv: Sequence[str] | None = None) -> int:
     except MemoryError:
         sys.stderr.write("hushed-wire: not enough memory\n  read a part of the capture with --from and --to\n")
         return 2
+    finally:
+        if argv is None:
+            gc.freeze()  # the process ends: a last search for circles would take as long as many a command
 
 
 def _run(words: list[str]) -> int:

@@ -6,7 +6,6 @@ The schema is the types below; what types cannot say is in `checked`. Errors nam
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal
@@ -265,6 +264,8 @@ def lamps_of(target: Target, bus: Bus) -> Lamps:
 
 def load_rig(path: str | Path, lenient: bool = False) -> Rig:
     """Reads and checks a rig file. lenient: wiring that cannot work is let through, for the rules that explain it."""
+    import tomllib
+
     where = str(path)
     try:
         text = Path(path).read_text(encoding="utf-8")

@@ -7,9 +7,7 @@ the whole trace. `write_capture` writes the format that the file's ending asks f
 from __future__ import annotations
 
 import contextlib
-import gzip
 import os
-import tempfile
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
@@ -17,7 +15,6 @@ from pathlib import Path
 from typing import BinaryIO, TypeVar
 
 from ..errors import HushedError
-from . import vcd
 from .added import Added
 from .model import Samples, Trace, joined
 from .stream import Stream, open_stream
@@ -123,6 +120,8 @@ def _opened(
     if not head:
         reason = "the file is empty" if not stream.cut else "the gzip data is damaged from the start"
         raise HushedError(reason, where=stream.name, remedy="record or export the capture again")
+    from . import vcd
+
     if vcd.looks_like(head):
         names, tick, blocks = vcd.read(stream, wanted)
         return Source(stream.name, "VCD", names, tick, _closing(stream, blocks), stream=stream)
@@ -180,6 +179,8 @@ def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
                 for piece in pieces:
                     file.write(piece)
             return
+        import tempfile
+
         handle, temporary = tempfile.mkstemp(prefix=f".{target.name}.", dir=folder)
         with os.fdopen(handle, "wb") as file:
             for piece in pieces:
@@ -218,6 +219,8 @@ def encode_capture(
     if name == "-" or kind == [".vcd"]:
         if waveforms is not None:
             raise HushedError("VCD holds levels, not volts", where=name, remedy="write volts to a .csv file")
+        from . import vcd
+
         pieces = vcd.write(trace, comment, added)
     elif kind == [".csv"]:
         from . import table
@@ -239,7 +242,11 @@ def encode_capture(
         )
     if added and kind not in ([], [".vcd"]):
         raise HushedError("only a VCD can hold decoded words beside the lines", where=name, remedy="end the name in .vcd")
-    return iter([gzip.compress(b"".join(pieces), compresslevel=6, mtime=0)]) if packed else pieces
+    if not packed:
+        return pieces
+    import gzip
+
+    return iter([gzip.compress(b"".join(pieces), compresslevel=6, mtime=0)])
 
 
 def write_capture(path: str | Path, trace: Trace, waveforms: Waveforms | None = None, comment: str = "") -> None:

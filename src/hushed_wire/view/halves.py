@@ -6,7 +6,6 @@ half's records wait in a file until the first half's are out, so that the output
 
 from __future__ import annotations
 
-import json
 import os
 import tempfile
 from collections.abc import Callable, Iterator
@@ -14,6 +13,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import numpy as np
 
 from ..bus import i2c, parallel
@@ -126,7 +126,9 @@ def _both(
             length = int.from_bytes(store.read(8), "big")
             store.seek(end - length)
             theirs = store.read(length)
-        if status or not agree(json.loads(mine), json.loads(theirs)):  # no memory, no room; or it was parted otherwise
+        if status or not agree(
+            msgspec.json.decode(mine), msgspec.json.decode(theirs)
+        ):  # no memory, no room; or it was parted otherwise
             theirs = b""
             for piece in second():
                 if theirs:
@@ -139,7 +141,7 @@ def _both(
                 piece = store.read(min(PIECE, left))
                 left -= len(piece)
                 yield piece
-    total = _sum(json.loads(mine), json.loads(theirs))
+    total = _sum(msgspec.json.decode(mine), msgspec.json.decode(theirs))
     total.pop("steps", None)
     yield json_bytes(total, pretty=False)
 
