@@ -177,9 +177,9 @@ class Decoder:
     """Words and marks from blocks of a trace; `feed(block)` then `finish()`, each giving what became complete."""
 
     def __init__(
-        self, sck: int, mosi: int, shape: Shape, cs: int | None = None, dc: int | None = None, miso: int | None = None
+        self, sck: int, mosi: int | None, shape: Shape, cs: int | None = None, dc: int | None = None, miso: int | None = None
     ) -> None:
-        """sck, mosi, cs, dc, miso: line numbers in the blocks; None where there is no such line."""
+        """sck, mosi, cs, dc, miso: line numbers in the blocks; None where there is no such line, or nobody asks what it said."""
         self.sck, self.mosi, self.shape, self.cs, self.dc, self.miso = sck, mosi, shape, cs, dc, miso
         idle, late = shape.mode >> 1, shape.mode & 1
         self.edge = (1 - idle) if not late else idle
@@ -197,7 +197,7 @@ class Decoder:
         at = states.to(self.sck, self.edge)
         own = _Bits(
             states.when(at),
-            states.bit(self.mosi, at),
+            states.bit(self.mosi, at) if self.mosi is not None else np.zeros(len(at), np.uint8),
             states.bit(self.miso, at) if self.miso is not None else None,
             states.bit(self.dc, at, ahead=False) if self.dc is not None else None,
         )

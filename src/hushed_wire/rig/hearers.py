@@ -104,10 +104,15 @@ class _Open:
         return channel
 
 
-def hearers(bus: Bus, roles: dict[str, int], runs: Runs | None = None) -> list[Hearer]:
-    """For each channel of a bus what makes its transactions of blocks, and of the end of the capture (None)."""
+def hearers(bus: Bus, roles: dict[str, int], runs: Runs | None = None, counted: bool = False) -> list[Hearer]:
+    """For each channel of a bus what makes its transactions of blocks, and of the end of the capture (None).
+
+    counted: words need only be counted, whatever they say.
+    """
     if bus.kind == "spi":
         selects: list[str] = [role for role in ("cs", "cs1", "cs2", "cs3") if role in roles]
+        if counted:
+            roles = {role: line for role, line in roles.items() if role == "sck" or role in selects}
         return [of_spi(bus, roles, role, bus.bits or 8) for role in selects or [""]]
     return [of_parallel(bus, roles, runs)]
 
@@ -115,7 +120,7 @@ def hearers(bus: Bus, roles: dict[str, int], runs: Runs | None = None) -> list[H
 def of_spi(bus: Bus, roles: dict[str, int], select: str, bits: int) -> Hearer:
     """select: role of a select line, "" for none. bits: of a word."""
     shape = spi.Shape(bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
-    decoder = spi.Decoder(roles["sck"], roles["mosi"], shape, roles.get(select), roles.get("dc"), roles.get("miso"))
+    decoder = spi.Decoder(roles["sck"], roles.get("mosi"), shape, roles.get(select), roles.get("dc"), roles.get("miso"))
     store = _Open(bus.name, "spi", select, bits)
 
     def hear(block: Trace | Samples | None) -> list[Channel]:

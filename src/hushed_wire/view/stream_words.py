@@ -31,7 +31,7 @@ def known_shape(source: Source, bus: Bus) -> tuple[dict[str, str], int]:
         if sum(map(len, waiting)) >= FIRST:
             break
     assumed: dict[str, str] = {}
-    _begun(waiting, bus, roles, assumed)
+    _begun(waiting, bus, roles, assumed, True)
     runs = Runs()
     if bus.kind == "parallel":
         of_parallel(bus, roles, runs)(joined(waiting))
@@ -56,7 +56,7 @@ def word_records(
     roles = {role: empty.index(line) for role, line in bus.lines.items()}
     if len(set(roles.values())) < len(roles):
         raise HushedError("one line plays two roles", where="--line", remedy="give each role a line of its own")
-    all_hearers: list[Hearer] = [] if known is None else hearers(bus, roles, runs)
+    all_hearers: list[Hearer] = [] if known is None else hearers(bus, roles, runs, summary_only)
     waiting: list[Trace] = []
     assumed: dict[str, str] = known or {}
     counts = {"transactions": 0, "words": 0}
@@ -69,14 +69,14 @@ def word_records(
             waiting.append(block if isinstance(block, Trace) else block.trace())
             if sum(map(len, waiting)) < FIRST:
                 continue
-            all_hearers = _begun(waiting, bus, roles, assumed)
+            all_hearers = _begun(waiting, bus, roles, assumed, summary_only)
             now, waiting = [*waiting], []
         for each in now:
             out = _encoded(told, [piece for hearer in all_hearers for piece in hearer(each)], tick, counts, summary_only)
             if out:
                 yield out
     if not all_hearers and waiting:
-        all_hearers = _begun(waiting, bus, roles, assumed)
+        all_hearers = _begun(waiting, bus, roles, assumed, summary_only)
     for end in [*waiting, None]:
         yield _encoded(told, [piece for hearer in all_hearers for piece in hearer(end)], tick, counts, summary_only)
     if last is not None:
@@ -85,8 +85,8 @@ def word_records(
     yield json_bytes({"record": "summary", **counts, "assumed": assumed, **steps}, pretty=False)
 
 
-def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> list[Hearer]:
-    """What decodes a bus, as its first blocks show that it is clocked."""
+def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[str, str], counted: bool) -> list[Hearer]:
+    """What decodes a bus (or only counts its words), as its first blocks show that it is clocked."""
     seen = joined(waiting)
     if len(seen) > FIRST:  # so that nothing depends on the size of blocks
         seen = seen.window(seen.start, int(seen.times[FIRST]))
@@ -94,7 +94,7 @@ def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[
     if bus.kind == "shift":
         bits = -(-shift.chain_length(seen, roles) // 8) * 8
         return [of_shift(bus, roles, bits)]
-    return hearers(bus, roles)
+    return hearers(bus, roles, counted=counted)
 
 
 def _encoded(told: Told, pieces: list[Channel], tick: tuple[int, int], counts: dict[str, int], brief: bool) -> bytes:
