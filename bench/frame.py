@@ -10,7 +10,8 @@ import numpy as np
 
 from hushed_wire.part import load
 from hushed_wire.part.wrap import Send
-from hushed_wire.rig.moves import Mover, encode_moves
+from hushed_wire.rig.moved import encode_moves
+from hushed_wire.rig.moves import Mover
 from hushed_wire.rig.schema import Bus, Device, Rig
 from hushed_wire.sequence import Step
 

@@ -24,9 +24,10 @@ from hushed_wire.errors import HushedError
 from hushed_wire.part.frames import frame_ends
 from hushed_wire.part.model import Journal
 from hushed_wire.rig import Rig, load_rig
-from hushed_wire.rig.conditions import Spans, parse_condition
+from hushed_wire.rig.conditions import parse_condition
 from hushed_wire.rig.hear import hear
 from hushed_wire.rig.schema import Bus
+from hushed_wire.rig.spans import Spans
 from hushed_wire.trace import Trace, read_capture
 from hushed_wire.trace.model import word_type
 from support import FIXTURES, TICK, demo, program, program_json, scratch

@@ -17,7 +17,7 @@ from ..units import parse
 from .base import BusHeld, Refused
 
 if TYPE_CHECKING:
-    from ..rig.moves import Move
+    from ..rig.move import Move
     from ..sequence import Target
 
 __all__ = ["Desk", "WordDesk", "open_desk"]
@@ -185,7 +185,8 @@ class WordDesk(OwnTime):
     def move(self, move: Move) -> None:
         """Takes a move; it lasts as long as on the wire."""
         from ..part import load
-        from ..rig.moves import TICK, clock_of, pulse_of
+        from ..rig.move import TICK
+        from ..rig.moved import clock_of, pulse_of
 
         bridge = self.rig.bridge_named(move.device)
         part = load(bridge.part) if bridge is not None else self.shown[move.device].part
@@ -203,7 +204,7 @@ class WordDesk(OwnTime):
     def glass(self, name: str) -> Any:
         """What a device's panel shows now: from the wires, as in a capture."""
         from ..rig.follow import payloads
-        from ..rig.moves import encode_moves
+        from ..rig.moved import encode_moves
 
         roles = {role: number for number, role in enumerate(self.bus.lines)}
         target = self.shown[name]

@@ -18,7 +18,7 @@ from ..rig.pinmap import load_pin_map
 from .base import LinkLost, LinkUnusable
 
 if TYPE_CHECKING:
-    from ..rig.moves import Move
+    from ..rig.move import Move
     from ..rig.schema import Bus, Rig
 
 __all__ = ["GpioLink", "SpiLink", "gpio_numbers", "open_pins"]
@@ -179,7 +179,7 @@ class SpiLink(Timed):
             raise LinkUnusable(
                 "spidev wants the package spidev", where="--link", remedy="pip install 'hushed-wire[linux]'"
             ) from error
-        from ..rig.moves import clock_of
+        from ..rig.moved import clock_of
 
         self.name, self.bus, self.lines = f"/dev/spidev{number}.{select}", bus, lines
         devices = rig.devices_on(bus)
@@ -254,7 +254,8 @@ class GpioLink(Timed):
     def move(self, move: Move) -> None:
         """Plays the trace of one move; lines that do not change are not touched."""
         from ..part import load
-        from ..rig.moves import TICK, encode_moves
+        from ..rig.move import TICK
+        from ..rig.moved import encode_moves
 
         bridge = self.rig.bridge_named(move.device)
         part = load(bridge.part) if bridge is not None else self.parts[move.device]

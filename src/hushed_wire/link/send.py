@@ -13,7 +13,7 @@ from ..sequence import Step
 from .base import Link, Refused, WordLink
 
 if TYPE_CHECKING:
-    from ..rig.moves import Move
+    from ..rig.move import Move
 
 __all__ = ["Sent", "Stopped", "play", "send"]
 
@@ -102,7 +102,7 @@ def _place(rig: Rig, step: Step) -> str:
 
 def play(moves: Iterable[Move], bus: Bus, link: Any) -> list[int]:
     """Puts moves on a link, with the rests between them; returns the bytes of each."""
-    from ..rig.moves import REST, TICK
+    from ..rig.move import REST, TICK
 
     sizes = []
     for move in moves:

@@ -23,7 +23,9 @@ from ..trace.merge import merge
 from ..trace.sampling import Electrics, sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
-from .moves import REST, TICK, Move, Mover, beat_of, clock_of, encode_moves, pulse_of
+from .move import REST, TICK, Move
+from .moved import beat_of, clock_of, encode_moves, pulse_of
+from .moves import Mover
 from .schema import Bus, Rig
 from .vocabulary import Mishap, address_of, share_of
 

@@ -10,8 +10,8 @@ from rich.text import Text
 
 from ..errors import HushedError
 from ..rig.channel import Channel
-from ..rig.conditions import Spans
 from ..rig.hear import Hearing
+from ..rig.spans import Spans
 from ..trace import Trace
 from ..units import show, time_column
 from .heard import meanings_by_time, words_of

@@ -1,0 +1,330 @@
+"""The single tests of a condition: what each key asks of transfers, commands and lines, as columns."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from fractions import Fraction
+from functools import cached_property
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..bus.words import ENDED, RESTART, STOP
+from ..errors import HushedError, nearest
+from ..trace import Trace
+from ..units import parse as parse_quantity
+from .channel import Channel
+from .hear import Hearing
+from .spans import Spans
+
+__all__ = ["KEYED", "MEASURED", "PLAIN", "SIGNS", "Condition", "Told", "on_field", "others"]
+
+SIGNS: dict[str, Callable[[Any, Any], Any]] = {
+    "=": lambda a, b: a == b, "!=": lambda a, b: a != b, "<": lambda a, b: a < b, ">": lambda a, b: a > b,
+    "<=": lambda a, b: a <= b, ">=": lambda a, b: a >= b,
+}  # fmt: skip
+
+
+class Place(Protocol):
+    """Where in a condition's text a test stands."""
+
+    def wrong(self, what: str) -> HushedError:
+        """An error with the place."""
+
+
+class Told:
+    """What conditions are tested on: a trace, and, only if a test asks for it, what was said on its buses."""
+
+    def __init__(self, trace: Trace, listen: Callable[[], Hearing]) -> None:
+        self.trace, self._listen = trace, listen
+
+    @cached_property
+    def hearing(self) -> Hearing:
+        """The decoded capture."""
+        return self._listen()
+
+
+Condition = Callable[[Told], Spans]
+
+
+def others(made: Condition, key: str) -> Condition:
+    """What is of the same kind but not so: other transfers, other commands."""
+    everything = _every_command if key in ("command", "device") else _transfers(lambda channel: np.ones(len(channel.table), bool))
+
+    def other(told: Told) -> Spans:
+        those, every = made(told), everything(told)
+        known = set(zip(those.start.tolist(), those.end.tolist(), strict=True))
+        keep = np.array([pair not in known for pair in zip(every.start.tolist(), every.end.tolist(), strict=True)], bool)
+        return Spans(every.start[keep], every.end[keep]) if len(keep) else every
+
+    return other
+
+
+# ---- tests on transfers ----------------------------------------------------------------------------------------------
+
+
+def _transfers(which: Callable[[Channel], NDArray[np.bool_]]) -> Condition:
+    """The transfers of all channels that `which` picks."""
+
+    def found(told: Told) -> Spans:
+        starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
+        for channel in told.hearing.channels:
+            keep = which(channel)
+            starts.append(channel.table.start[keep])
+            ends.append(channel.table.end[keep])
+        return Spans.of(np.concatenate(starts), np.concatenate(ends))
+
+    return found
+
+
+def _marks(kinds: tuple[int, ...], at_end: bool) -> Condition:
+    """The moments of START, repeated START or STOP; on other buses, of select and deselect."""
+
+    def found(told: Told) -> Spans:
+        times = [np.empty(0, np.int64)]
+        for channel in told.hearing.channels:
+            kind = channel.table.ended if at_end else channel.table.began
+            times.append((channel.table.end if at_end else channel.table.start)[np.isin(kind, kinds)])
+        when = np.concatenate(times)
+        return Spans.of(when, when)
+
+    return found
+
+
+def _refused(channel: Channel) -> NDArray[np.bool_]:
+    out = np.zeros(len(channel.table), bool)
+    if channel.who is None:
+        return out
+    refused = ~channel.words.ack
+    ends = channel.table.last[channel.who.read & channel.who.answered] - 1  # a driver ends a read so on purpose
+    refused[ends] = False
+    counts = np.concatenate([[0], np.cumsum(refused)])
+    return np.asarray(counts[channel.table.last] > counts[channel.table.first])
+
+
+def _read(channel: Channel) -> NDArray[np.bool_]:
+    if channel.who is not None:
+        out: NDArray[np.bool_] = channel.who.read
+        return out
+    if channel.read is None or not len(channel.read):
+        return np.zeros(len(channel.table), bool)
+    first: NDArray[np.bool_] = channel.read[np.minimum(channel.table.first, len(channel.read) - 1)]
+    return first & (channel.table.last > channel.table.first)
+
+
+def _cut(channel: Channel) -> NDArray[np.bool_]:
+    broken = [kind for kind, name in ENDED.items() if name == "cut"]
+    return (channel.table.spare > 0) | np.isin(channel.table.ended, broken)
+
+
+def _number(reader: Place, text: str) -> int:
+    try:
+        return int(text, 0)
+    except ValueError:
+        raise reader.wrong(f"'{text}' is no number") from None
+
+
+def _address(reader: Place, value: str) -> Condition:
+    number = _number(reader, value)
+    return _transfers(
+        lambda channel: channel.who.address == number if channel.who is not None else np.zeros(len(channel.table), bool)
+    )
+
+
+def _select(reader: Place, value: str) -> Condition:
+    return _transfers(lambda channel: np.full(len(channel.table), channel.select == value))
+
+
+def _bus(reader: Place, value: str) -> Condition:
+    return _transfers(lambda channel: np.full(len(channel.table), channel.bus == value))
+
+
+def _bytes(reader: Place, value: str) -> Condition:
+    """Words in this order, anywhere in a transfer; the address of I2C is not one of them."""
+    digits = value.replace("0x", "").replace(",", " ").split()
+    if not digits or not all(re.fullmatch(r"[0-9A-Fa-f]{1,8}", word) for word in digits):
+        raise reader.wrong(f"'{value}' is no list of hex numbers")
+    wanted = np.array([int(word, 16) for word in digits], np.int64)
+
+    def which(channel: Channel) -> NDArray[np.bool_]:
+        words, count = channel.words.value.astype(np.int64), len(wanted)
+        out = np.zeros(len(channel.table), bool)
+        if len(words) < count:
+            return out
+        hit = np.ones(len(words) - count + 1, bool)
+        for k, word in enumerate(wanted.tolist()):
+            hit &= words[k : len(words) - count + 1 + k] == word
+        first = channel.who.first if channel.who is not None else channel.table.first
+        at = np.flatnonzero(hit)
+        owner = np.searchsorted(channel.table.first, at, side="right") - 1
+        inside = (owner >= 0) & (at >= first[np.maximum(owner, 0)]) & (at + count <= channel.table.last[np.maximum(owner, 0)])
+        out[owner[inside]] = True
+        return out
+
+    return _transfers(which)
+
+
+def _length(reader: Place, argument: str, sign: str, value: str) -> Condition:
+    number = _number(reader, value)
+    return _transfers(
+        lambda channel: SIGNS[sign](
+            channel.table.last - (channel.who.first if channel.who is not None else channel.table.first), number
+        )
+    )
+
+
+def _ticks(told: Told, value: str) -> float:
+    return float(Fraction(parse_quantity(value, "s", "CONDITION")) / told.trace.tick)
+
+
+def _gap(reader: Place, argument: str, sign: str, value: str) -> Condition:
+    """Rests between transfers of a channel."""
+    parse_quantity(value, "s", "CONDITION")
+
+    def found(told: Told) -> Spans:
+        starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
+        for channel in told.hearing.channels:
+            before, after = channel.table.end[:-1], channel.table.start[1:]
+            keep = SIGNS[sign](after - before, _ticks(told, value)) & (after > before)
+            starts.append(before[keep])
+            ends.append(after[keep])
+        return Spans.of(np.concatenate(starts), np.concatenate(ends))
+
+    return found
+
+
+# ---- tests on commands -----------------------------------------------------------------------------------------------
+
+
+def _commands(told: Told, which: Callable[[Any, Any, int], bool], only: str = "") -> Spans:
+    """Commands that `which` (device, commands, index) picks; loops over commands, not over words."""
+    starts, ends = [], []
+    for device in told.hearing.devices:
+        if only and device.device.name != only:
+            continue
+        for own in device.chips or [device.commands]:
+            for index in range(len(own)):
+                if which(device, own, index):
+                    starts.append(int(own.payload.start[own.first[index]]))
+                    ends.append(own.time_of(index))
+    return Spans.of(np.array(starts, np.int64), np.array(ends, np.int64))
+
+
+def _every_command(told: Told) -> Spans:
+    return _commands(told, lambda device, own, index: True)
+
+
+def _known(told: Told, name: str) -> None:
+    parts = {device.part.name: device.part for device in told.hearing.devices}
+    names = {command.name for part in parts.values() for command in part.command} | {"data", "unknown", "truncated"}
+    if name not in names:
+        where = ", ".join(parts) or "no part that was recognised"
+        raise HushedError(f"there is no command '{name}' ({where})", where="CONDITION", remedy=nearest(name, names))
+
+
+def _command(reader: Place, value: str) -> Condition:
+    def found(told: Told) -> Spans:
+        _known(told, value)
+        return _commands(told, lambda device, own, index: own.name_of(index) == value)
+
+    return found
+
+
+def _device(reader: Place, value: str) -> Condition:
+    def found(told: Told) -> Spans:
+        names = [device.device.name for device in told.hearing.devices]
+        if value not in names:
+            raise HushedError(
+                f"there is no device '{value}'",
+                where="CONDITION",
+                remedy=nearest(value, names) if names else "no display was recognised",
+            )
+        return _commands(told, lambda device, own, index: True, value)
+
+    return found
+
+
+def on_field(key: str, sign: str, value: str) -> Condition:
+    """COMMAND.FIELD against a value: numbers by size, names by likeness."""
+    name, _, wanted = key.partition(".")
+    try:
+        number: int | None = int(value, 0)
+    except ValueError:
+        number = None
+
+    def fits(device: Any, own: Any, index: int) -> bool:
+        if own.name_of(index) != name:
+            return False
+        fields, _ = own.fields_of(index)
+        if wanted not in fields:
+            raise HushedError(
+                f"'{name}' has no field '{wanted}'",
+                where="CONDITION",
+                remedy=nearest(wanted, fields) if fields else "it has none",
+            )
+        now = fields[wanted]
+        if isinstance(now, int) and number is not None:
+            return bool(SIGNS[sign](now, number))
+        return bool(SIGNS[sign](str(now), value)) if sign in ("=", "!=") else False
+
+    def found(told: Told) -> Spans:
+        _known(told, name)
+        return _commands(told, fits)
+
+    return found
+
+
+# ---- tests on lines --------------------------------------------------------------------------------------------------
+
+
+def _edges(level: int | None) -> Callable[[Place, str], Condition]:
+    def made(reader: Place, value: str) -> Condition:
+        def found(told: Told) -> Spans:
+            edges = told.trace.edges(told.trace.index(value))
+            keep = (
+                np.ones(len(edges.times) - 1, bool)
+                if level is None
+                else (edges.level[1:] == level) & (edges.level[:-1] == 1 - level)
+            )
+            when = edges.times[1:][keep]
+            return Spans(when, when)
+
+        return found
+
+    return made
+
+
+def _level(level: int) -> Callable[[Place, str, str, str], Condition]:
+    def made(reader: Place, argument: str, sign: str, value: str) -> Condition:
+        if not argument:
+            raise reader.wrong(f"which line? write {'high' if level else 'low'}(LINE){sign}{value}")
+        parse_quantity(value, "s", "CONDITION")
+
+        def found(told: Told) -> Spans:
+            edges = told.trace.edges(told.trace.index(argument))
+            lasts = edges.durations()
+            keep = (edges.level == level) & SIGNS[sign](lasts, _ticks(told, value))
+            keep[:1] = keep[-1:] = False  # where the capture cuts it, nobody knows how long it lasted
+            return Spans(edges.times[keep], edges.times[keep] + lasts[keep])
+
+        return found
+
+    return made
+
+
+PLAIN: dict[str, Condition] = {
+    "start": _marks((1, 4), at_end=False), "restart": _marks((RESTART,), at_end=False), "stop": _marks((STOP,), at_end=True),
+    "refused": _transfers(_refused), "read": _transfers(_read), "write": _transfers(lambda channel: ~_read(channel)), "cut": _transfers(_cut),
+}  # fmt: skip
+KEYED: dict[str, Callable[[Place, str], Condition]] = {
+    "address": _address, "select": _select, "bus": _bus, "bytes": _bytes, "command": _command, "device": _device,
+    "rise": _edges(1), "fall": _edges(0), "edge": _edges(None),
+}  # fmt: skip
+MEASURED: dict[str, Callable[[Place, str, str, str], Condition]] = {
+    "length": _length,
+    "gap": _gap,
+    "high": _level(1),
+    "low": _level(0),
+}
