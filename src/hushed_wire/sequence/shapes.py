@@ -184,9 +184,8 @@ def _closed(state: State, statement: Statement, points: list[Point]) -> Step:
 
     def draw(on: Any, dots: list[tuple[int, int]]) -> None:
         if filled:
-            on.polygon(dots, fill=1, outline=1)
-        else:
-            on.line([*dots, dots[0]], fill=1, width=wide)
+            on.polygon(dots, fill=1)
+        on.line([*dots, dots[0]], fill=1, width=wide)  # of a filled one, too: no shape is smaller than its outline
 
     return _drawn(state, statement, _moved(points, statement.fields), draw)
 
@@ -220,6 +219,7 @@ def circle(state: State, statement: Statement) -> Step:
         rx, ry = rx * scale, ry * scale
         filled, wide = yes(statement.fields, "filled"), whole(statement.fields, "width", 1, 64)
         box = [(x - rx, y - ry), (x + rx, y + ry)]
+        thin = min(rx, ry) < 0.5  # a line, or a single pixel, which is no ellipse to Pillow
         bare = Statement(
             statement.place,
             statement.text,
@@ -231,7 +231,11 @@ def circle(state: State, statement: Statement) -> Step:
             state,
             bare,
             box,
-            lambda draw, dots: draw.ellipse([*dots[0], *dots[1]], fill=1 if filled else None, outline=1, width=wide),
+            lambda draw, dots: (
+                draw.line(dots, fill=1, width=wide)
+                if thin
+                else draw.ellipse([*dots[0], *dots[1]], fill=1 if filled else None, outline=1, width=wide)
+            ),
         )
     steps = max(24, int(4 * (rx + ry)))
     around = [(x + rx * math.cos(2 * math.pi * k / steps), y + ry * math.sin(2 * math.pi * k / steps)) for k in range(steps)]
