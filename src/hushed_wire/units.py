@@ -44,7 +44,7 @@ def parse(text: str, unit: str, where: str = "") -> Fraction:
         raise HushedError(f"'{text}' is not {kind}", where=where, remedy=remedy) from error
     given = SAME.get(quantity.units, quantity.units)
     if given != unit:
-        what = "has no unit" if not given else f"is in {quantity.units}, not {unit}"
+        what = "has no unit" if not given else f"is in {given}, not {unit}" if given in KINDS else f"is not {kind}"
         raise HushedError(f"'{text}' {what}", where=where, remedy=remedy)
     return Fraction(repr(quantity.real))
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from dataclasses import dataclass
 
-__all__ = ["GROUPED", "OPTIONAL_ROLES", "ROLES", "SEGMENTS", "Lamps", "axes", "is_role"]
+__all__ = ["GROUPED", "OPTIONAL_ROLES", "ROLES", "SEGMENTS", "Lamps", "axes", "is_role", "missing_roles"]
 
 SEGMENTS = ("a", "b", "c", "d", "e", "f", "g", "dp")
 GROUPED = ("a", "clock", "data", "latch")  # roles that a panel with row groups cannot do without
@@ -52,6 +53,16 @@ class Lamps:
     block: int = 0
     up: bool = True
     left: bool = True
+
+
+def missing_roles(kind: str, roles: Collection[str]) -> list[str]:
+    """Roles that a bus cannot do without; of a parallel one also what lacks between its first and last data line, d0 or d4."""
+    out = [role for role in ROLES.get(kind, ()) if role not in roles]
+    data = [number for number, role in enumerate(DATA) if role in roles]
+    if kind == "parallel" and data:
+        first = 0 if data[0] < 4 or data[-1] > 7 else 4
+        out += [DATA[number] for number in range(first, data[-1]) if number not in data and DATA[number] not in out]
+    return out
 
 
 def is_role(role: str) -> bool:

@@ -141,6 +141,8 @@ def quantity(text: str | None, unit: str, option: str) -> Fraction | None:
 
 def roles(args: argparse.Namespace) -> dict[str, str]:
     """--line ROLE=LINE, as a table."""
+    from ..bus.role_table import missing_roles
+
     out: dict[str, str] = {}
     for text in args.line:
         role, equals, line = text.partition("=")
@@ -149,6 +151,11 @@ def roles(args: argparse.Namespace) -> dict[str, str]:
         if role.lower() in out:
             raise HushedError(f"the role '{role}' is given twice", where="--line", remedy="leave one of them")
         out[role.lower()] = line
+    gaps = [] if getattr(args, "rig", None) or "d4" not in out else missing_roles("parallel", out)
+    if gaps:
+        raise HushedError(
+            f"the data line {gaps[0]} is missing between others", where="--line", remedy=f"add --line {gaps[0]}=LINE"
+        )
     return out
 
 

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from ..bus.role_table import missing_roles
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Part, load
@@ -166,7 +167,7 @@ def _behind(rig: Rig, bus: Bus, seats: list[Seat]) -> list[Wire]:
 
 def _missing(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
     """Roles that a bus cannot do without, as lines or, where pins are given at all, as pins."""
-    needed = list(ROLES.get(bus.kind, ()))
+    needed = list(dict.fromkeys([*ROLES.get(bus.kind, ()), *missing_roles(bus.kind, bus.lines)]))
     if bus.kind == "parallel" and "wr" not in bus.lines:
         needed.append("e")
     for role in needed:

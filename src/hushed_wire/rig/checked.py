@@ -6,7 +6,7 @@ from collections.abc import Callable
 from fractions import Fraction
 from typing import Any
 
-from ..bus.role_table import GROUPED, axes
+from ..bus.role_table import GROUPED, axes, missing_roles
 from ..errors import HushedError, nearest
 from ..part import Part, load
 from ..units import parse
@@ -81,9 +81,8 @@ def _check_bus(rig: Rig, bus: Bus, where: str, lenient: bool, fail: Fail) -> Non
             fail(f"{key}: lines.{role}", f"a bus of kind {bus.kind} has no such role", nearest(role, allowed))
     if lenient:
         return
-    for role in ROLES[bus.kind]:
-        if role not in bus.lines:
-            fail(f"{key}: lines", f"the role '{role}' is missing", f'add {role} = "name of the line in the capture"')
+    for role in missing_roles(bus.kind, bus.lines):
+        fail(f"{key}: lines", f"the role '{role}' is missing", f'add {role} = "name of the line in the capture"')
     if bus.kind == "parallel" and not {"e", "wr"} & set(bus.lines):
         fail(f"{key}: lines", "the role 'e' (or 'wr') is missing", 'add e = "name of the line in the capture"')
     if bus.kind == "matrix":
@@ -129,6 +128,8 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
     for role in bridge.direct:
         if root is not None and role not in root.lines:
             fail(f"{key}: direct", f"bus '{root.name}' has no line for '{role}'", f'add {role} = "name of the line" to its lines')
+    for role in missing_roles(kind, {*bridge.drives, *bridge.direct}) if kind == "parallel" else ():
+        fail(f"{key}: drives", f"the role '{role}' is missing", f'add {role} = "name of the output"')
     used: dict[str, str] = {}
     for role, pin in bridge.drives.items():
         if kind in ROLES and role not in allowed:

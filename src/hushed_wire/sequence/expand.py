@@ -201,7 +201,10 @@ def _counter(state: State, statement: Statement) -> None:
 def _count(state: State, statement: Statement) -> None:
     name = statement.words[0] if len(statement.words) == 1 else ""
     if name not in state.counters:
-        raise HushedError(f"there is no counter '{name}'", remedy=nearest(name, state.counters))
+        raise HushedError(
+            f"there is no counter '{name}'",
+            remedy=nearest(name, state.counters) or "declare it first, like: counter level from=0 to=99",
+        )
     state.counters[name].advance()
 
 
