@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from ..bus.role_table import missing_roles
+from ..bus.role_table import GROUPED, axes, missing_roles
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Part, load
@@ -23,6 +23,10 @@ __all__ = ["Wire", "Wiring", "examine"]
 SINK, LOW = 3e-3, 0.4  # A at VOL = 0.4 V, Standard- and Fast-mode
 RC = 0.8473  # rise from 0.3 to 0.7 VDD, as a share of R x C
 RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # tr at most, by clock: the table of the SDA and SCL bus lines
+
+
+USUAL_REFRESH = 100.0  # Hz, of scanned LEDs where the rig does not say
+USUAL_SHIFT = 4e6  # Hz: panels with row groups are mostly shifted at 1 to 4 MHz; a rule of thumb
 
 
 @dataclass(frozen=True)
@@ -104,10 +108,21 @@ def _probe(bus: Bus, seats: list[Seat]) -> tuple[str, list[str], float, str]:
         )
         return bus.name, lines, 4 / shortest, strobe
     clock = float(parse(bus.clock, "Hz")) if bus.clock else 1e6
+    if bus.kind == "matrix":
+        return bus.name, lines, *_scan_probe(bus, clock if bus.clock else USUAL_REFRESH)
     if bus.kind == "shift":
         strobe = f"{bus.lines['latch']} rising" if "latch" in bus.lines else f"{bus.lines.get('clock', 'CLOCK')} rising"
         return bus.name, lines, 5 * clock, strobe
     return bus.name, lines, 5 * clock, f"{select} {to} (select)" if select else "the first edge of the clock"
+
+
+def _scan_probe(bus: Bus, refresh: float) -> tuple[float, str]:
+    """Sample rate and trigger for scanned LEDs, whose clock is the refresh rate."""
+    rows, _ = axes(dict.fromkeys(bus.lines, 0))
+    if set(GROUPED) <= set(bus.lines):  # what the driver shifts at, no rig tells
+        return 5 * USUAL_SHIFT, f"{bus.lines['latch']} rising"
+    first = min((role for role in bus.lines if role.startswith(("row", "digit"))), default="", key=len)
+    return 100 * refresh * max(1, len(rows)), f"any edge of {bus.lines.get(first, 'a row')}"  # a hundredth of a row's time
 
 
 def _pins(bus: Bus, pin_map: PinMap | None) -> tuple[dict[str, Pin], list[Finding]]:

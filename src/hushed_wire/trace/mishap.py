@@ -170,9 +170,11 @@ def loose(trace: Trace, detail: str, seed: int = 0) -> Trace:
     begin = np.sort(random.choice(busy, int(text)))
     end = begin + (random.uniform(20e-6, 200e-6, int(text)) / float(trace.tick)).astype(np.int64)
     level = int(own.level[0]) & 1
-    inside = np.zeros(len(own.times), bool)
-    for first, last in zip(begin, end, strict=True):
-        inside |= (own.times >= first) & (own.times < last)
+    # Openings that overlap are one.
+    reach = np.maximum.accumulate(end)
+    fresh = np.append(True, begin[1:] > reach[:-1])[: len(begin)]
+    begin, end = begin[fresh], reach[np.append(fresh[1:], True)[: len(begin)]]
+    inside = np.searchsorted(begin, own.times, side="right") > np.searchsorted(end, own.times, side="right")
     back = trace.level_at(line, end)
     times = np.concatenate([own.times[~inside], begin, np.minimum(end, trace.end - 1)])
     values = np.concatenate([own.level[~inside], np.full(len(begin), level), back]).astype(np.uint8)
