@@ -97,8 +97,9 @@ class OnTheDesk(unittest.TestCase):
 
     def test_an_interrupted_scan_prints_what_is_known(self) -> None:
         process = subprocess.Popen(
-            [PROGRAM, "scan", *RIG, "--repeat", "100000"], cwd=demo(), stdout=subprocess.PIPE, stderr=subprocess.PIPE
-        )
+            [PROGRAM, "scan", *RIG, "--repeat", "100000"], cwd=demo(), stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # tests in the background inherit that it is ignored
+        )  # fmt: skip
         time.sleep(4)  # well into its repeats, however slow the machine
         process.send_signal(signal.SIGINT)
         out, err = process.communicate(timeout=30)

@@ -35,7 +35,7 @@ class I2c:
         """stopped: what is heard begins behind a STOP."""
         self.bus, self.roles, self.tick, self.stopped = bus, roles, tick, stopped
         self.decoder: i2c.Decoder | None = None
-        self.words: Words | None = None
+        self.words: list[Words] = []  # in parts, so that a transaction that never ends is not copied with every block
         self.marks: Marks | None = None
         self.base = 0
         self.spikes, self.stray = (0, 0), 0
@@ -50,17 +50,17 @@ class I2c:
             self.decoder.inside = False if self.stopped else None
         part = self.decoder.finish() if block is None else self.decoder.feed(block)
         self.spikes, self.stray = part.spikes, part.stray
-        words = part.words if self.words is None else Words.join([self.words, part.words])
-        marks = part.marks if self.marks is None else Marks.join([self.marks, part.marks])
-        self.words, self.marks = words, marks
-        if not len(marks):
+        self.words.append(part.words)
+        if not len(part.marks):
             return []
+        words = Words.join(self.words)
+        marks = part.marks if self.marks is None else Marks.join([self.marks, part.marks])
         # Whole transactions go out; the one that is open stays, and with it nothing else.
         here = replace(marks, word=marks.word - self.base)
         table = transactions(here)
         done = int(here.word[-1])
         still = int(here.kind[-1]) in BEGAN
-        self.words = words.take(slice(done, None)) if done else words
+        self.words = [words.take(slice(done, None)) if done else words]
         self.marks = marks.take(slice(len(marks) - 1, None)) if still else marks.take(slice(0, 0))
         self.base += done
         return [Channel(self.bus, "i2c", "", words, table, who=addresses(words, table))]
