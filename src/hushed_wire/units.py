@@ -11,7 +11,7 @@ from fractions import Fraction
 
 from .errors import HushedError
 
-__all__ = ["parse", "show", "show_time", "time_column"]
+__all__ = ["counted", "parse", "show", "show_time", "time_column"]
 
 KINDS = {
     "s": ("a time", "10us"),
@@ -47,6 +47,11 @@ def parse(text: str, unit: str, where: str = "") -> Fraction:
         what = "has no unit" if not given else f"is in {given}, not {unit}" if given in KINDS else f"is not {kind}"
         raise HushedError(f"'{text}' {what}", where=where, remedy=remedy)
     return Fraction(repr(quantity.real))
+
+
+def counted(number: int, what: str) -> str:
+    """`number` of something, by its name in the singular: 1 line, 2 lines, 1,024 lines."""
+    return f"{number:,} {what}" + ("" if number == 1 else "s")
 
 
 def show(value: float, unit: str, digits: int = 4) -> str:

@@ -48,6 +48,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..trace.files import encode_capture, write_capture
+    from ..units import counted
 
     source, trace, listen = options.listening(args)
     if source.kind == "CSV" and source.waveforms is not None and not args.quiet:
@@ -81,7 +82,7 @@ def run(args: argparse.Namespace) -> int:
     if not args.quiet:
         more = f", {len(added)} variables beside them" if added else ""
         sys.stderr.write(
-            f"{args.output}: {trace.duration * 1e3:.3f} ms, {len(trace.names)} lines{more}, {len(trace):,} changes\n"
+            f"{args.output}: {trace.duration * 1e3:.3f} ms, {counted(len(trace.names), 'line')}{more}, {counted(len(trace), 'change')}\n"
         )
         if args.output.lower().endswith((".raw", ".bin")):
             size = next(width for width in (1, 2, 4, 8) if 8 * width >= len(trace.names))

@@ -150,6 +150,8 @@ def roles(args: argparse.Namespace) -> dict[str, str]:
             raise HushedError(f"'{text}' is not ROLE=LINE", where="--line", remedy="like --line scl=D0 --line sda=D1")
         if role.lower() in out:
             raise HushedError(f"the role '{role}' is given twice", where="--line", remedy="leave one of them")
+        if line in out.values():
+            raise HushedError(f"the line '{line}' plays two roles", where="--line", remedy="each role needs a line of its own")
         out[role.lower()] = line
     gaps = [] if getattr(args, "rig", None) or "d4" not in out else missing_roles("parallel", out)
     if gaps:
@@ -188,6 +190,11 @@ def windowed(trace: Trace, args: argparse.Namespace) -> Trace:
         return trace
     first = trace.start if start is None else trace.ticks(start)
     last = trace.end if end is None else trace.ticks(end)
+    if first >= trace.end or last <= trace.start:
+        from ..units import show_time
+
+        span = " to ".join(show_time(float(tick * trace.tick)) for tick in (trace.start, trace.end))
+        raise HushedError("the window is beside the capture", where="--from/--to", remedy=f"{args.capture} lasts from {span}")
     if first >= last:
         raise HushedError("the window is empty", where="--from/--to", remedy="--from has to be before --to")
     return trace.window(first, last)
@@ -209,7 +216,7 @@ def rig_given(args: argparse.Namespace) -> Any:
     for role in given:
         if role not in ("scl", "sda"):
             raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")
-    bus.lines.update(given)
+    _over(bus.lines, given)
     if args.clock:
         quantity(args.clock, "Hz", "--clock")
         bus.clock = args.clock
@@ -333,7 +340,17 @@ def _given_lines(bus: Any, given: dict[str, str]) -> None:
     for role in given:
         if role not in known:
             raise HushedError(f"{bus.kind} has no role '{role}'", where="--line", remedy=nearest(role, known))
-    bus.lines.update(given)
+    _over(bus.lines, given)
+
+
+def _over(lines: dict[str, str], given: dict[str, str]) -> None:
+    """Lines that are given over those of a rig; raises HushedError where one would play two roles."""
+    for role, line in given.items():
+        taken = next((other for other, name in lines.items() if name == line and other != role and other not in given), "")
+        if taken:
+            what = f"the line '{line}' is {taken.upper()} by the rig"
+            raise HushedError(what, where="--line", remedy=f"say --line {taken}=LINE, too")
+    lines.update(given)
 
 
 def save_rig(args: argparse.Namespace, plan: Setup) -> None:

@@ -30,6 +30,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..rig import read
+    from ..units import counted
     from ..view.figure import FORMATS, plot
     from ..view.scene import scene_of_hearing, scene_of_reading, spans_of
 
@@ -56,5 +57,5 @@ def run(args: argparse.Namespace) -> int:
     window = part.seconds(part.start), part.seconds(part.end)
     options.emit(args, plot(scene, source.path, window, source.waveforms, kind))
     if args.output != "-" and not args.quiet:
-        sys.stderr.write(f"{args.output}: {len(whole.names)} lines, {window[0]:g} s to {window[1]:g} s\n")
+        sys.stderr.write(f"{args.output}: {counted(len(whole.names), 'line')}, {window[0]:g} s to {window[1]:g} s\n")
     return 0

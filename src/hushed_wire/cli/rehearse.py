@@ -52,6 +52,7 @@ def run(args: argparse.Namespace) -> int:
     from ..rig.rehearse import rehearse
     from ..rig.vocabulary import parse_mishap
     from ..trace.files import encode_capture, write_capture
+    from ..units import counted
 
     if args.seed < 0:
         raise HushedError("a seed below zero", where="--seed", remedy="0 or more")
@@ -75,5 +76,7 @@ def run(args: argparse.Namespace) -> int:
         return 0
     write_capture(args.output, trace, waveforms, comment)
     if not args.quiet:
-        sys.stderr.write(f"{args.output}: {trace.duration * 1e3:.3f} ms, {len(trace.names)} lines, {len(trace):,} changes\n")
+        sys.stderr.write(
+            f"{args.output}: {trace.duration * 1e3:.3f} ms, {counted(len(trace.names), 'line')}, {counted(len(trace), 'change')}\n"
+        )
     return 0

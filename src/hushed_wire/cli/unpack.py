@@ -188,6 +188,7 @@ def _guess(args: argparse.Namespace, raw: bytes, name: str) -> int:
     from ..picture.guess import guesses, header_of
     from ..picture.preview import rgb_of, sheet_png
     from ..trace.files import replace_file
+    from ..units import counted
 
     if any(getattr(args, option) for option in ("part", "rig", "layout", "size")):
         raise HushedError("a guess and a layout", remedy="leave --guess, or --part, --layout and --size, out")
@@ -197,7 +198,9 @@ def _guess(args: argparse.Namespace, raw: bytes, name: str) -> int:
     found = guesses(body)
     if not found:
         raise HushedError(
-            f"{len(body)} bytes make no picture of a likely size", where=name, remedy="try --skip N, for a header of N bytes"
+            f"{counted(len(body), 'byte')} make no picture of a likely size",
+            where=name,
+            remedy="try --skip N, for a header of N bytes",
         )
     if header:
         from ..part.layout import Layout

@@ -18,7 +18,7 @@ INTERVAL = re.compile(r"\b(sample|sampling|x)?\s*[-_ ]?(interval|period|incremen
 RATE = re.compile(r"\b(sample|sampling)\s*[-_ ]?(rate|freq\w*)\b", re.IGNORECASE)
 WITH_UNIT = re.compile(r"([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)\s*(GHz|MHz|kHz|Hz|ms|us|µs|ns|ps|s)?\b", re.IGNORECASE)
 RATES = {"hz": 1, "khz": 10**3, "mhz": 10**6, "ghz": 10**9}
-UNKNOWN_MARKS = {"x", "z", "-", "?", ""}
+UNKNOWN_MARKS = {"x", "z", "-", "?", "", "nan"}
 
 
 @dataclass

@@ -15,7 +15,7 @@ from ..rig.channel import Channel
 from ..rig.hear import Hearing
 from ..sequence.listing import as_hush
 from ..trace import Trace
-from ..units import show, time_column
+from ..units import counted, show, time_column
 from .lamps import rows_table, scan_said
 from .listing import ROWS, SHOWN_BYTES, assumed, notes
 from .tables import plain_table
@@ -145,7 +145,7 @@ def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool) 
         said = of_bus[id(channel)].get(index, [])
         sense = "; ".join(said[:6]) + (f"; {len(said) - 6} more" if len(said) > 6 else "")
         spare = int(channel.table.spare[index])
-        ending = f"broken off in mid-word ({spare} bits)" if spare else ""
+        ending = f"broken off in mid-word ({counted(spare, 'bit')})" if spare else ""
         if ENDED[int(channel.table.ended[index])] == "cut" and channel.kind == "spi" and channel.select:
             ending = ending or "the capture ends in it"
         cells = [f"{channel.bus} {channel.select}".strip()] if selects else []

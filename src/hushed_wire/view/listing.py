@@ -15,7 +15,7 @@ from ..finding import CODES
 from ..rig import Reading, Setup
 from ..sequence.listing import as_hush
 from ..trace import Trace
-from ..units import show, time_column
+from ..units import counted, show, time_column
 from .tables import plain_table
 
 __all__ = ["decoded", "lines", "timing"]
@@ -38,7 +38,7 @@ def assumed(out: Console, plan: Setup) -> None:
 def lines(out: Console, trace: Trace, path: str, rows: list[dict[str, Any]]) -> None:
     """The table of `lines`."""
     sampled = f", sampled at {show(float(1 / (trace.sample * trace.tick)), 'Hz')}" if trace.sample else ""
-    out.print(Text(f"{path}: {show(trace.duration, 's')}, {len(trace.names)} lines{sampled}", style="head"))
+    out.print(Text(f"{path}: {show(trace.duration, 's')}, {counted(len(trace.names), 'line')}{sampled}", style="head"))
     notes(out, trace)
     out.print()
     table = plain_table()
@@ -187,7 +187,9 @@ def _transactions(out: Console, reading: Reading, every: bool) -> None:
         if table.began[index] == CUT:
             ending.append("its beginning was not captured")
         if ENDED[int(table.ended[index])] == "cut":
-            ending.append("broken off" + (f" in mid-word ({table.spare[index]} bits)" if table.spare[index] else ""))
+            ending.append(
+                "broken off" + (f" in mid-word ({counted(int(table.spare[index]), 'bit')})" if table.spare[index] else "")
+            )
         elif BEGAN[int(table.began[index])] == "restart":
             ending.append("repeated START")
         said_here = said.get(index, [])
