@@ -255,7 +255,7 @@ class BadInput(unittest.TestCase):
             (("--format", "xml"), r"invalid choice: '?xml"),
         ):
             self.refuse("decode", "healthy.vcd", *words, said=said)
-        self.refuse("scan", "handheld.vcd", said=r"handheld\.vcd: this looks like spi, and the command reads I2C so far")
+        self.refuse("scan", "handheld.vcd", said=r"handheld\.vcd: this looks like spi, where devices have no addresses")
         self.refuse(
             "decode",
             "healthy.vcd",

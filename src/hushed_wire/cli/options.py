@@ -232,13 +232,13 @@ def wanted_lines(args: argparse.Namespace, rig: Any) -> list[str] | None:
 
 
 def only_i2c(plan: Setup, path: str) -> None:
-    """Raises HushedError where a plan is for another bus, and a command is for I2C alone as yet."""
+    """Raises HushedError where a plan is for a bus without addresses."""
     kind = plan.rig.bus[0].kind
     if kind != "i2c":
         raise HushedError(
-            f"this looks like {kind}, and the command reads I2C so far",
+            f"this looks like {kind}, where devices have no addresses",
             where=path,
-            remedy="decode, screen, find, plot and diagnose read every bus; if it is I2C, say --line scl=… --line sda=…",
+            remedy="decode shows what was sent; if it is I2C, say --line scl=… --line sda=…",
         )
 
 
@@ -262,27 +262,20 @@ def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
         raise
 
 
-def load(args: argparse.Namespace, any_bus: bool = False, every_line: bool = False) -> tuple[Source, Trace, Setup]:
-    """Capture and rig, read and matched; raises HushedError where it is not I2C, unless any bus will do."""
-    rig = rig_given(args)
-    source = open_source(args, None if every_line else wanted_lines(args, rig))
-    trace = windowed(source.read(), args)
-    plan = plan_for(trace, args, rig)
-    if not any_bus:
-        only_i2c(plan, args.capture)
-    save_rig(args, plan)
-    return source, trace, plan
-
-
 def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source, Trace, Setup]:
-    """Capture and rig, of any bus. every_line: those that play no role are wanted, too."""
+    """Capture and rig, of any bus, read and matched. every_line: those that play no role are wanted, too."""
     from ..rig import Setup
 
     if args.rig and (rig := rig_of_any(args)) is not None:
         wanted = [line for bus in rig.bus for line in bus.lines.values()]
         source = open_source(args, None if every_line else wanted)
         return source, windowed(source.read(), args), Setup(rig)
-    return load(args, any_bus=True, every_line=every_line)
+    rig = rig_given(args)
+    source = open_source(args, None if every_line else wanted_lines(args, rig))
+    trace = windowed(source.read(), args)
+    plan = plan_for(trace, args, rig)
+    save_rig(args, plan)
+    return source, trace, plan
 
 
 def rig_of_any(args: argparse.Namespace) -> Any:
