@@ -10,6 +10,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hushed_wire.cli.main import main
 from hushed_wire.part import Payload, commands, load
 from hushed_wire.part.engine import DATA, Commands, Reader
 from hushed_wire.part.framing import payload_of
@@ -20,7 +21,7 @@ from hushed_wire.rig.rehearse import rehearse, steps_of
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import Trace
 from strategies import sequences
-from support import program, scratch
+from support import demo, program, scratch
 from test_buses import WAYS
 
 FOLDER = scratch()
@@ -113,6 +114,15 @@ class Readers(unittest.TestCase):
         self.assertEqual(spoken, [(whole.name_of(k), raw, whole.time_of(k)) for k, _, raw in whole.listed()])
 
 
+def commands_of(lines: bytes) -> list[object]:
+    """The commands among JSON Lines, in order of time."""
+    return in_order([one for one in map(json.loads, lines.splitlines()) if one.pop("record") == "command"])
+
+
+def in_order(found: list[Any]) -> list[object]:
+    return sorted(found, key=lambda one: (one["time"], one.get("chip", 0)))
+
+
 class AsAUser(unittest.TestCase):
     def test_json_lines_say_what_json_says(self) -> None:
         for place, bridge in (("front-desk", ""), ("handheld", ""), ("engine-room", ""), ("pump-room", "adapter")):
@@ -128,6 +138,23 @@ class AsAUser(unittest.TestCase):
                 self.assertEqual(len(mine), len(whole[key]))
                 self.assertEqual(lines[-1][key], len(mine))
             self.assertTrue(not bridge or any(line.get("bus") == bridge for line in lines))
+
+    def test_a_part_and_lines_do_as_well_as_a_rig(self) -> None:
+        wide = [f"d{k}=D{k}" for k in range(8)]
+        for place, part, lines in (
+            ("handheld", "pcd8544", ["sck=CLK", "mosi=DIN", "cs=CE", "dc=DC"]),
+            ("engine-room", "ks0108", [*wide, "rs=RS", "rw=RW", "e=E", "cs1=CS1", "cs2=CS2"]),
+        ):
+            words = ["decode", f"{place}.vcd", "--part", part, *(word for line in lines for word in ("--line", line)), "--format"]
+            whole = in_order(json.loads(program(*words, "json").stdout)["commands"])
+            self.assertEqual(commands_of(program(*words, "jsonl").stdout), whole, place)
+            # From a pipe the capture is read whole, and says the same; so does a plan that was made of its beginning alone.
+            data = (demo() / f"{place}.vcd").read_bytes()
+            self.assertEqual(commands_of(program("decode", "-", *words[2:], "jsonl", stdin=data).stdout), whole, place)
+            out = FOLDER / "ahead.jsonl"
+            with mock.patch("hushed_wire.rig.recognise.LOOKED_AT", 3000):
+                self.assertEqual(main(["decode", str(demo() / words[1]), *words[2:], "jsonl", "-o", str(out), "-q"]), 0)
+            self.assertEqual(commands_of(out.read_bytes()), whole, place)
 
     def test_a_long_run_of_data_comes_in_pieces_and_from_a_pipe(self) -> None:
         (FOLDER / "s.hush").write_text("display on\nwrite-memory-start\ndata " + " ".join(["0x21"] * 5000))

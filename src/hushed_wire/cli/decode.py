@@ -40,16 +40,9 @@ def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     if streams(args):
         return stream(args)
-    if (
-        args.rig
-        and args.kind == "listing"
-        and args.format == "jsonl"
-        and not (args.start or args.end or args.save_rig or args.device)
-    ):
-        from ..rig.following import can_follow
-
-        rig = options.rig_of_any(args) or options.rig_given(args)
-        if can_follow(rig):
+    if args.kind == "listing" and args.format == "jsonl" and not (args.start or args.end or args.save_rig or args.device):
+        rig = _rig_ahead(args)
+        if rig is not None:
             return stream(args, rig)
     from ..rig import read
 
@@ -224,6 +217,31 @@ def csv_of(reading: Reading, transactions: Any) -> bytes:
 
     said = meanings(reading)
     return _rows(I2C, (_i2c_row(entry, "; ".join(said.get(index, []))) for index, entry in enumerate(transactions)))
+
+
+def _rig_ahead(args: argparse.Namespace) -> Any:
+    """A rig that can be followed while the capture is read: the file, or one worked out from the first changes where a part is named."""
+    if not args.rig and not args.part:
+        return None
+    from ..rig.following import can_follow
+
+    if args.rig:
+        rig = options.rig_of_any(args) or options.rig_given(args)
+        return rig if can_follow(rig) else None
+    given = options.roles(args)
+    # A pipe cannot be read twice, and on I2C the part's address may come late.
+    if args.capture == "-" or _kind_of(set(given), args.bus or "") not in ("spi", "parallel"):
+        return None
+    from ..rig.recognise import LOOKED_AT
+    from ..trace.model import joined
+
+    head: list[Any] = []
+    for block in options.open_source(args, list(given.values())).blocks():
+        head.append(block)
+        if sum(map(len, head)) > LOOKED_AT:
+            break
+    rig = options.plan_for(joined(head), args, None).rig
+    return rig if rig.device and can_follow(rig) else None
 
 
 def streams(args: argparse.Namespace) -> bool:
