@@ -16,11 +16,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.bus import parallel, shift, spi
+from hushed_wire.bus.spi_count import Tally
 from hushed_wire.bus.words import Marks, Words, transactions
 from hushed_wire.cli.main import main
 from hushed_wire.rig.channel import Runs, runs
 from hushed_wire.rig.schema import Bus
 from hushed_wire.trace import Trace, open_capture, raw, read_capture
+from hushed_wire.trace.model import Samples
 from hushed_wire.view import halves
 from hushed_wire.view.stream import i2c_records
 from hushed_wire.view.stream_words import word_records
@@ -56,6 +58,35 @@ class AnyPieces(unittest.TestCase):
         self.assertEqual(told(Words.join([piece.words for piece in pieces])), told(whole.words))
         self.assertEqual(told(transactions(Marks.join([piece.marks for piece in pieces]))), told(whole.transactions))
         self.assertGreater(len(whole.transactions), 5)
+
+    @given(
+        st.binary(min_size=2, max_size=600),
+        st.lists(st.integers(1, 599), max_size=8),
+        st.integers(0, 3),
+        st.integers(1, 9),
+        st.booleans(),
+    )
+    @settings(deadline=None, max_examples=150)
+    def test_words_that_are_only_counted(self, raw: bytes, at: list[int], mode: int, bits: int, high: bool) -> None:
+        # Noise on clock, data and select, in pieces of any size: as many words as are decoded of the whole.
+        levels = np.frombuffer(raw, np.uint8) & np.uint8(7)
+        shape = spi.Shape(bits, 1, 0, 0, mode, active=int(high))
+
+        def piece(first: int, last: int) -> Samples:
+            ahead = levels[max(0, first - 1) : max(1, first)]
+            room = np.empty(last - first, bool)
+            return Samples(
+                ("A", "B", "C"), first, np.concatenate([ahead, levels[first:last]]), Fraction(1), (), np.uint8(7), room
+            )
+
+        edges = sorted({0, len(levels), *(cut for cut in at if cut < len(levels))})
+        tally = Tally(0, 2, shape)
+        counted = [words for first, last in pairwise(edges) for words in tally.feed(piece(first, last)).tolist()]
+        counted += tally.finish().tolist()
+        decoder = spi.Decoder(0, 1, shape, 2)
+        parts = [decoder.feed(piece(0, len(levels))), decoder.finish()]
+        table = transactions(Marks.join([part.marks for part in parts]))
+        self.assertEqual(counted, (table.last - table.first).tolist())
 
     @given(CUTS)
     @settings(deadline=None, max_examples=20)

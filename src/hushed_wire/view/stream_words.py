@@ -6,10 +6,12 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from ..bus import shift
+from ..bus import shift, spi
+from ..bus.spi_count import Tally
 from ..errors import HushedError
-from ..rig.channel import Channel, Runs, in_pieces
+from ..rig.channel import LONGEST, Channel, Runs, in_pieces
 from ..rig.hearers import Hearer, hearers, of_parallel, of_shift
 from ..rig.schema import Bus
 from ..rig.shaped import shaped
@@ -56,6 +58,9 @@ def word_records(
     roles = {role: empty.index(line) for role, line in bus.lines.items()}
     if len(set(roles.values())) < len(roles):
         raise HushedError("one line plays two roles", where="--line", remedy="give each role a line of its own")
+    if known is not None and summary_only and bus.kind == "spi":
+        yield _counted(source, bus, roles, known)
+        return
     all_hearers: list[Hearer] = [] if known is None else hearers(bus, roles, runs, summary_only)
     waiting: list[Trace] = []
     assumed: dict[str, str] = known or {}
@@ -83,6 +88,25 @@ def word_records(
         notes += last.notes
     steps = {} if runs is None else {"steps": {"shortest": str(runs.pauses.shortest), "longest": str(runs.pauses.longest)}}
     yield json_bytes({"record": "summary", **counts, "assumed": assumed, **steps}, pretty=False)
+
+
+def _counted(source: Source, bus: Bus, roles: dict[str, int], known: dict[str, str]) -> bytes:
+    """The summary of raw samples of SPI with its selects, which needs no word."""
+    shape = spi.Shape(bus.bits or 8, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
+    tallies = [Tally(roles["sck"], line, shape) for role, line in roles.items() if role.startswith("cs")]
+    counts = {"transactions": 0, "words": 0}
+
+    def add(words: NDArray[np.int64]) -> None:
+        counts["words"] += int(words.sum())
+        counts["transactions"] += int(np.maximum(-(-words // LONGEST), 1).sum())  # long ones are told in pieces
+
+    for block in source.pieces():
+        assert isinstance(block, Samples)
+        for tally in tallies:
+            add(tally.feed(block))
+    for tally in tallies:
+        add(tally.finish())
+    return json_bytes({"record": "summary", **counts, "assumed": known}, pretty=False)
 
 
 def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[str, str], counted: bool) -> list[Hearer]:
