@@ -72,7 +72,7 @@ def measure_spi(trace: Trace, roles: dict[str, int], mode: int, active: int, sel
     """The times of an SPI bus; select: the role of the select line, "" where there is none."""
     idle, late = mode >> 1, mode & 1
     clock, data = roles["sck"], roles["mosi"]
-    rises, falls = edges_to(trace, clock, 1), edges_to(trace, clock, 0)
+    up, down = rises, falls = edges_to(trace, clock, 1), edges_to(trace, clock, 0)
     sampling = rises if (idle == 0) != bool(late) else falls
     out: dict[str, Column] = {}
     if select:
@@ -88,8 +88,8 @@ def measure_spi(trace: Trace, roles: dict[str, int], mode: int, active: int, sel
         has = last >= 0
         out["select hold"] = Column(closes[has] - sampling[last[has]], closes[has], (select, "sck"))
         out["select rest"] = _column(_behind(closes, opens), closes, select)
-    out["clock high"] = _column(_behind(rises, edges_to(trace, clock, 0)), rises, "sck")
-    out["clock low"] = _column(_behind(falls, edges_to(trace, clock, 1)), falls, "sck")
+    out["clock high"] = _column(_behind(rises, down), rises, "sck")
+    out["clock low"] = _column(_behind(falls, up), falls, "sck")
     if select and len(out["clock low"].value):  # the rest between two transfers is no half of a clock
         usual = 8 * np.median(out["clock low"].value)
         for name in ("clock high", "clock low"):

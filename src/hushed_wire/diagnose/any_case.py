@@ -70,7 +70,16 @@ class AnyCase:
     def moves(self, role: str) -> int:
         """How often the line of a role changes."""
         line = self.line(role)
-        return 0 if line is None else len(self.trace.edges(line).times) - 1
+        if line is None:
+            return 0
+        if line not in self._counted:
+            self._counted[line] = len(self.trace.edges(line).times) - 1
+        return self._counted[line]
+
+    @cached_property
+    def _counted(self) -> dict[int, int]:
+        """Changes of the lines that were asked for: many rules ask for the same."""
+        return {}
 
     @cached_property
     def words(self) -> int:
