@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 __all__ = ["looks_like", "read", "write"]
 
 ROWS = 1 << 17
-PIECE = 2 << 20  # bytes that are parsed at once
+PIECE = 8 << 20  # bytes that are parsed at once
 WORKERS = 2  # pieces parsed side by side: the parser lets go of the interpreter's lock
 LONGEST_ROW = 1 << 20  # bytes
 
