@@ -15,17 +15,19 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.bus import parallel, shift, spi
-from hushed_wire.bus.spi_count import Tally
-from hushed_wire.bus.words import Marks, Words, transactions
+from hushed_wire.bus import parallel, parallel_count, shift, spi, spi_count
+from hushed_wire.bus.i2c_address import addresses
+from hushed_wire.bus.pieces import Pauses
+from hushed_wire.bus.words import Marks, Transactions, Words, transactions
 from hushed_wire.cli.main import main
-from hushed_wire.rig.channel import Runs, runs
+from hushed_wire.rig.channel import Channel, Runs, runs
 from hushed_wire.rig.schema import Bus
 from hushed_wire.trace import Trace, open_capture, raw, read_capture
 from hushed_wire.trace.model import Samples
 from hushed_wire.view import halves
 from hushed_wire.view.stream import i2c_records
 from hushed_wire.view.stream_words import word_records
+from hushed_wire.view.transfers import calls, transfers
 from support import FIXTURES, demo, program, scratch
 
 FOLDER = scratch()
@@ -39,6 +41,22 @@ def cut(trace: Trace, at: list[int]) -> list[Trace]:
 
 def told(columns: Any) -> list[Any]:
     return [np.asarray(getattr(columns, name)).tolist() for name in columns.__dataclass_fields__]
+
+
+def samples_of(levels: Any, first: int, last: int) -> Samples:
+    """Raw samples of a byte from number `first` up to `last`."""
+    ahead = levels[max(0, first - 1) : max(1, first)]
+    names = tuple("ABCDEFGH")
+    return Samples(
+        names, first, np.concatenate([ahead, levels[first:last]]), Fraction(1), (), np.uint8(255), np.empty(last - first, bool)
+    )
+
+
+def count(tally: Any, levels: Any, at: list[int]) -> list[int]:
+    """The words of each transaction, as they are counted in pieces that end at `at`."""
+    edges = sorted({0, len(levels), *(cut for cut in at if cut < len(levels))})
+    pieces = [samples_of(levels, first, last) for first, last in pairwise(edges)]
+    return [words for words in (*map(tally.feed, pieces), tally.finish()) for words in words.tolist()]
 
 
 CUTS = st.lists(st.integers(1, 999), min_size=1, max_size=30)
@@ -72,20 +90,33 @@ class AnyPieces(unittest.TestCase):
         levels = np.frombuffer(raw, np.uint8) & np.uint8(7)
         shape = spi.Shape(bits, 1, 0, 0, mode, active=int(high))
 
-        def piece(first: int, last: int) -> Samples:
-            ahead = levels[max(0, first - 1) : max(1, first)]
-            room = np.empty(last - first, bool)
-            return Samples(
-                ("A", "B", "C"), first, np.concatenate([ahead, levels[first:last]]), Fraction(1), (), np.uint8(7), room
-            )
-
-        edges = sorted({0, len(levels), *(cut for cut in at if cut < len(levels))})
-        tally = Tally(0, 2, shape)
-        counted = [words for first, last in pairwise(edges) for words in tally.feed(piece(first, last)).tolist()]
-        counted += tally.finish().tolist()
+        counted = count(spi_count.Tally(0, 2, shape), levels, at)
         decoder = spi.Decoder(0, 1, shape, 2)
-        parts = [decoder.feed(piece(0, len(levels))), decoder.finish()]
+        parts = [decoder.feed(samples_of(levels, 0, len(levels))), decoder.finish()]
         table = transactions(Marks.join([part.marks for part in parts]))
+        self.assertEqual(counted, (table.last - table.first).tolist())
+
+    @given(
+        st.binary(min_size=2, max_size=900),
+        st.lists(st.integers(1, 899), max_size=8),
+        st.sampled_from(["e", "wr"]),
+        st.sets(st.sampled_from(["rs", "rw", "cs", "cs1", "cs2"])),
+        st.booleans(),
+        st.integers(2, 40),
+    )
+    @settings(deadline=None, max_examples=150)
+    def test_words_of_a_strobe_that_are_only_counted(
+        self, raw: bytes, at: list[int], strobe: str, others: set[str], high: bool, rest: int
+    ) -> None:
+        # Noise on all lines, with rests in it that are longer or shorter than what parts transactions.
+        levels = np.repeat(np.frombuffer(raw, np.uint8), np.where(np.frombuffer(raw, np.uint8) > 250, rest, 1))
+        roles = {strobe: 0, "d4": 1, "d5": 2, "d6": 1, "d7": 2} | dict(zip(sorted(others), (3, 4, 5, 6, 7), strict=False))
+        self.assertTrue(parallel_count.can_count(roles))
+        counted = count(parallel_count.Tally(roles, Pauses(8), int(high)), levels, at)
+        found = parallel.Decoder(roles, int(high)).feed(samples_of(levels, 0, len(levels)))
+        open_runs = Runs()
+        open_runs.pauses = Pauses(8)
+        _, table, _ = open_runs.feed(found.words, found.data, found.read, found.chips, last=True)
         self.assertEqual(counted, (table.last - table.first).tolist())
 
     @given(CUTS)
@@ -123,6 +154,36 @@ class AnyPieces(unittest.TestCase):
         decoder = shift.Decoder(roles, chain)
         pieces = Words.join([decoder.feed(block) for block in cut(trace, at)])
         self.assertEqual(told(pieces), told(shift.decode(trace, roles, chain)))
+
+
+class Records(unittest.TestCase):
+    @given(st.lists(st.tuples(st.lists(st.booleans(), max_size=14), st.booleans()), max_size=30))
+    @settings(deadline=None, max_examples=80)
+    def test_transfers_of_any_lengths(self, sent: list[tuple[list[bool], bool]]) -> None:
+        # Columns are cut as matrices or as slices; a plain loop says what each transfer has.
+        lengths = np.array([len(acks) for acks, _ in sent], np.int64)
+        last = np.cumsum(lengths)
+        count = int(lengths.sum())
+        at = np.arange(count, dtype=np.int64)
+        ack = np.array([bit for acks, _ in sent for bit in acks], bool)
+        words = Words((at % 251).astype(np.uint8), 10 * at, 10 * at + 9, 10 * at + 8, ack, np.zeros(count, bool))
+        kind = np.ones(len(sent), np.uint8)
+        table = Transactions(last - lengths, last, 10 * (last - lengths), 10 * last, kind, 3 * kind, 0 * kind)
+        who = addresses(words, table)
+        for index, call in enumerate(calls(words, table, who, (1, 4), "front")):
+            begin, end, own = int(who.first[index]), int(last[index]), sent[index][0]
+            known = bool(own)
+            self.assertEqual(call.bytes, [k % 251 for k in range(begin, end)])
+            self.assertEqual(call.times, [(10 * k + 8) / 4 for k in range(begin, end)])
+            self.assertEqual(call.acks, [bool(who.answered[index]) if known else None, *ack[begin:end].tolist()])
+            self.assertEqual(call.direction, (["write", "read"][int(who.read[index])]) if known else None)
+        read = np.array([way for acks, way in sent for _ in acks], bool)
+        channel = Channel("bus", "parallel", "", words, table, dc=ack.astype(np.uint8), read=read)
+        for index, transfer in enumerate(transfers(channel, (1, 4))):
+            begin, end = int(last[index] - lengths[index]), int(last[index])
+            self.assertEqual(transfer.words, [k % 251 for k in range(begin, end)])
+            self.assertEqual(transfer.dc, [int(bit) for bit in sent[index][0]])
+            self.assertEqual(transfer.direction, "read" if sent[index][1] and end > begin else "write")
 
 
 class AsAUser(unittest.TestCase):

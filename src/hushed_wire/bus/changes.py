@@ -1,4 +1,4 @@
-"""What encoders and edge-driven decoders of all buses share: columns of changes to a trace, and levels at moments."""
+"""What encoders and edge-driven decoders of all buses share: columns of changes to a trace, moments of edges, the part that is tried first."""
 
 from __future__ import annotations
 
@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times, fold
 
-__all__ = ["Change", "edges_to", "number_within", "trace_of"]
+__all__ = ["Change", "edges_to", "excerpt", "number_within", "trace_of"]
+
+EXCERPT = 40_000  # changes tried; enough for some hundred bytes, and bounded however long the capture is
 
 Change = tuple[Times, int, Any]  # when (n,), line, level (n,) or one
 
@@ -39,3 +41,8 @@ def edges_to(trace: Trace, line: int, level: int) -> Times:
     moved = (edges.level[1:] == level) & (edges.level[:-1] == 1 - level)
     found: NDArray[np.int64] = edges.times[1:][moved]
     return found
+
+
+def excerpt(trace: Trace, most: int = EXCERPT) -> Trace:
+    """The first `most` changes of a trace."""
+    return trace if len(trace) <= most else trace.window(trace.start, int(trace.times[most]))

@@ -108,12 +108,17 @@ class Pauses:
             return np.empty(0, bool)
         first = moments[0] if self.last is None else self.last
         steps = np.diff(moments, prepend=first)
+        if int(steps.min()) >= self.shortest:  # nearly always, behind the beginning
+            self.last = int(moments[-1])
+            return self._told(steps, steps > self.times * self.shortest)
         known: NDArray[Any] = np.where(steps > 0, steps, self.shortest)
         least = np.minimum.accumulate(np.append(self.shortest, known))
         self.shortest, self.last = int(least[-1]), int(moments[-1])
-        out: NDArray[np.bool_] = steps > self.times * least[:-1]
+        return self._told(steps, steps > self.times * least[:-1])
+
+    def _told(self, steps: Times, out: NDArray[np.bool_]) -> NDArray[np.bool_]:
         if self.longest is not None:
-            self.longest = max(self.longest, int(np.where(out, 0, steps).max()))
+            self.longest = max(self.longest, int((np.where(out, 0, steps) if out.any() else steps).max()))
         return out
 
     def over(self, end: int) -> bool:

@@ -14,11 +14,11 @@ import numpy as np
 
 from ..trace import Trace
 from . import i2c
+from .changes import excerpt
 from .words import BEGAN, CUT, RESTART, START, STOP, transactions
 
 __all__ = ["Fit", "best_i2c", "fit_i2c", "named_i2c"]
 
-EXCERPT = 40_000  # changes tried; enough for some hundred bytes, and bounded however long the capture is
 CHANCE = 20  # words that pairs of other buses' lines do not reach
 NAMES = {
     "scl": re.compile(r"(^|[^a-z])(scl|i2c[ _-]?clk|twck)\d*($|[^a-z])", re.IGNORECASE),
@@ -43,11 +43,6 @@ def named_i2c(names: tuple[str, ...]) -> tuple[int, int] | None:
     if len(found["scl"]) == 1 and len(found["sda"]) == 1:
         return found["scl"][0], found["sda"][0]
     return None
-
-
-def excerpt(trace: Trace, most: int = EXCERPT) -> Trace:
-    """The first `most` changes of a trace."""
-    return trace if len(trace) <= most else trace.window(trace.start, int(trace.times[most]))
 
 
 def fit_i2c(trace: Trace, scl: int, sda: int) -> Fit:

@@ -6,7 +6,7 @@ are int64 ticks of the trace.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from typing import Any, Self
 
 import numpy as np
@@ -40,16 +40,16 @@ class Columns:
     """Arrays of one length, joined and cut together."""
 
     def __len__(self) -> int:
-        return len(getattr(self, fields(self)[0].name))
+        return len(getattr(self, next(iter(self.__dataclass_fields__))))
 
     @classmethod
     def join(cls, parts: list[Self]) -> Self:
         """Parts in order as one."""
-        return cls(*(np.concatenate([getattr(part, f.name) for part in parts]) for f in fields(cls)))
+        return cls(*(np.concatenate([getattr(part, name) for part in parts]) for name in cls.__dataclass_fields__))
 
     def take(self, which: Any) -> Self:
         """Only the rows that `which` (slice, mask or indices) picks."""
-        return type(self)(*(getattr(self, f.name)[which] for f in fields(self)))
+        return type(self)(*(getattr(self, name)[which] for name in self.__dataclass_fields__))
 
 
 @dataclass(eq=False)

@@ -13,7 +13,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.roles import excerpt
+from ..bus.changes import excerpt
 from ..bus.spi_roles import mode_of, spans_of
 from ..bus.words import CUT
 from ..errors import HushedError

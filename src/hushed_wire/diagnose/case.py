@@ -8,7 +8,8 @@ from functools import cached_property
 import numpy as np
 
 from ..bus import i2c_timing
-from ..bus.roles import Fit, excerpt, fit_i2c
+from ..bus.changes import excerpt
+from ..bus.roles import Fit, fit_i2c
 from ..bus.words import END
 from ..rig import DeviceReading, Reading, Rig, lines_of, read_with
 from ..rig.schema import the_bus

@@ -7,8 +7,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..bus import i2c
+from ..bus.changes import excerpt
 from ..bus.i2c_address import SEARCH, addresses
-from ..bus.roles import best_i2c, excerpt, fit_i2c, named_i2c
+from ..bus.roles import best_i2c, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
 from ..part import FRAMINGS, Commands, Part, catalog_names, commands, load
 from ..part.model import model_of

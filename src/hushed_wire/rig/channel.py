@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..bus.changes import number_within
-from ..bus.i2c_address import Addresses
 from ..bus.pieces import Pauses
 from ..bus.words import CUT, END, START, STOP, Transactions, Words
+
+if TYPE_CHECKING:
+    from ..bus.i2c_address import Addresses
 
 __all__ = ["LONGEST", "PAUSE", "Channel", "Runs", "in_pieces", "runs"]
 

@@ -1,7 +1,7 @@
 """Channels of a bus piece by piece: for each a function from a block of the capture (or its end, None) to what became complete.
 
 Whole transactions leave, long ones in pieces of `LONGEST` words, so that memory holds one block and what is open. The twin for
-captures that are read whole is `follow`.
+captures that are read whole is `follow`. A bus's module is loaded only where that bus is heard.
 """
 
 from __future__ import annotations
@@ -13,14 +13,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..bus import i2c, parallel, shift, spi
-from ..bus.i2c_address import addresses
 from ..bus.words import BEGAN, CUT, END, Marks, Transactions, Words, transactions
 from ..trace import Trace
 from ..trace.model import Samples
 from .channel import LONGEST, Channel, Runs
 
 if TYPE_CHECKING:
+    from ..bus import i2c
     from .schema import Bus
 
 __all__ = ["Hearer", "I2c", "hearers", "of_parallel", "of_shift", "of_spi"]
@@ -41,6 +40,9 @@ class I2c:
         self.spikes, self.stray = (0, 0), 0
 
     def __call__(self, block: Trace | Samples | None) -> list[Channel]:
+        from ..bus import i2c
+        from ..bus.i2c_address import addresses
+
         scl, sda = self.roles["scl"], self.roles["sda"]
         if isinstance(block, Samples):
             block = block.trace()
@@ -119,6 +121,8 @@ def hearers(bus: Bus, roles: dict[str, int], runs: Runs | None = None, counted: 
 
 def of_spi(bus: Bus, roles: dict[str, int], select: str, bits: int) -> Hearer:
     """select: role of a select line, "" for none. bits: of a word."""
+    from ..bus import spi
+
     shape = spi.Shape(bits, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
     decoder = spi.Decoder(roles["sck"], roles.get("mosi"), shape, roles.get(select), roles.get("dc"), roles.get("miso"))
     store = _Open(bus.name, "spi", select, bits)
@@ -132,6 +136,8 @@ def of_spi(bus: Bus, roles: dict[str, int], select: str, bits: int) -> Hearer:
 
 def of_parallel(bus: Bus, roles: dict[str, int], runs: Runs | None = None) -> Hearer:
     """runs: what parts the transactions, where more is known of it."""
+    from ..bus import parallel
+
     decoder, open_runs = parallel.Decoder(roles, 1 if bus.select == "high" else 0), runs or Runs()
     nibbles, bits = parallel.data_lines(roles)
 
@@ -145,6 +151,9 @@ def of_parallel(bus: Bus, roles: dict[str, int], runs: Runs | None = None) -> He
 
 
 def of_shift(bus: Bus, roles: dict[str, int], bits: int) -> Hearer:
+    """bits: of a load."""
+    from ..bus import shift
+
     decoder = shift.Decoder(roles, shift.Chain(bits, 1, bus.order == "msb"))
     open_runs, number = Runs(), [0]
 

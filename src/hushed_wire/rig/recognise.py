@@ -6,9 +6,10 @@ from itertools import product
 
 import numpy as np
 
+from ..bus.changes import excerpt
 from ..bus.role_names import named
 from ..bus.role_table import GROUPED, axes
-from ..bus.roles import best_i2c, excerpt
+from ..bus.roles import best_i2c
 from ..bus.spi_roles import SpiFit, best_spi
 from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
 from ..errors import HushedError, nearest

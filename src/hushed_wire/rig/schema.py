@@ -8,15 +8,16 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 
 from ..bus.role_table import GROUPED, OPTIONAL_ROLES, ROLES, Lamps, axes, is_role
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
-from ..part.wrap import BUS_OF
-from ..sequence import Step, Target
+
+if TYPE_CHECKING:
+    from ..sequence import Step, Target
 
 __all__ = ["OPTIONAL_ROLES", "ROLES", "Bridge", "Bus", "Device", "Driver", "Rig", "load_rig", "pins_of", "rig_toml", "the_bus"]
 
@@ -147,6 +148,8 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
 
     def target(self, device: Device) -> Target:
         """A device with its part, its panel and its framing worked out."""
+        from ..sequence import Target
+
         part = load(device.part)
         kind, roles, bits = self.roles_at(device)
         if part.memory.kind == "scanned":
@@ -174,6 +177,8 @@ def kind_of(roles: set[str]) -> str:
 
 def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
     """The framing that a part uses on these wires; raises HushedError where it has none for that kind of bus."""
+    from ..part.wrap import BUS_OF
+
     fitting = [name for name in part.framings if BUS_OF[name] == kind]
     if not fitting:
         kinds = " or ".join(dict.fromkeys(BUS_OF[name] for name in part.framings))

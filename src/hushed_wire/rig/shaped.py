@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
-from ..bus.changes import edges_to
+from ..bus.changes import edges_to, excerpt
 from ..bus.role_table import axes
-from ..bus.roles import excerpt
-from ..bus.spi_roles import SpiFit, mode_of, spans_of, word_bits
 from ..trace import Trace
-from .schema import Bus
+
+if TYPE_CHECKING:
+    from ..bus.spi_roles import SpiFit
+    from .schema import Bus
 
 __all__ = ["polarity", "selected", "shaped", "spi_shaped"]
 
@@ -25,6 +28,8 @@ def shaped(trace: Trace, bus: Bus, assumed: dict[str, str]) -> None:
 
 def spi_shaped(trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None, assumed: dict[str, str]) -> None:
     """Mode, word and select of an SPI bus, as the traffic has them."""
+    from ..bus.spi_roles import mode_of, spans_of, word_bits
+
     part = excerpt(trace)
     select = next((roles[role] for role in ("cs", "cs1") if role in roles), None)
     if select is None:

@@ -12,13 +12,15 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import BinaryIO, TypeVar
+from typing import TYPE_CHECKING, BinaryIO, TypeVar
 
 from ..errors import HushedError
-from .added import Added
 from .model import Samples, Trace, joined
 from .stream import Stream, open_stream
-from .threshold import Waveforms
+
+if TYPE_CHECKING:
+    from .added import Added
+    from .threshold import Waveforms
 
 __all__ = ["Source", "open_capture", "read_capture", "replace_file", "write_capture"]
 

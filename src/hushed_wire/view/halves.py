@@ -16,7 +16,6 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from ..bus import i2c, parallel
 from ..rig.channel import PAUSE
 from ..trace import Source, Trace
 from ..trace.model import Samples, Times
@@ -158,6 +157,8 @@ def _sum(a: Any, b: Any) -> Any:
 def behind_stop(scl: int, sda: int) -> Cut:
     """Behind a STOP of I2C that nothing follows for a while, so that it is none of a spike's."""
 
+    from ..bus import i2c
+
     def cut(block: Trace) -> int | None:
         code = i2c.codes_of(block, scl, sda)
         quiet = max(8, 4 * i2c.spike_ticks(block, scl))
@@ -181,6 +182,8 @@ def behind_select(selects: list[int], active: int) -> Cut:
 
 def behind_pause(roles: dict[str, int], active: int) -> Cut:
     """In the middle of a pause of a parallel bus, so long that it surely is one."""
+
+    from ..bus import parallel
 
     def cut(block: Trace) -> int | None:
         when = parallel.Decoder(roles, active).feed(block).words.effect

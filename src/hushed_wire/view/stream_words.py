@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus import shift, spi
-from ..bus.spi_count import Tally
 from ..errors import HushedError
 from ..rig.channel import LONGEST, Channel, Runs, in_pieces
 from ..rig.hearers import Hearer, hearers, of_parallel, of_shift
 from ..rig.schema import Bus
-from ..rig.shaped import shaped
 from ..trace import Source, Trace
 from ..trace.model import Samples, joined
 from .json_text import json_bytes
 from .stream import Told, json_lines
 from .transfers import transfers
+
+if TYPE_CHECKING:
+    from ..bus import parallel_count, spi_count
+
+    Tally = spi_count.Tally | parallel_count.Tally
 
 __all__ = ["known_shape", "word_records"]
 
@@ -58,8 +60,8 @@ def word_records(
     roles = {role: empty.index(line) for role, line in bus.lines.items()}
     if len(set(roles.values())) < len(roles):
         raise HushedError("one line plays two roles", where="--line", remedy="give each role a line of its own")
-    if known is not None and summary_only and bus.kind == "spi":
-        yield _counted(source, bus, roles, known)
+    if known is not None and summary_only and (tallies := _tallies(bus, roles, runs)):
+        yield _counted(source, tallies, known, runs)
         return
     all_hearers: list[Hearer] = [] if known is None else hearers(bus, roles, runs, summary_only)
     waiting: list[Trace] = []
@@ -86,14 +88,26 @@ def word_records(
         yield _encoded(told, [piece for hearer in all_hearers for piece in hearer(end)], tick, counts, summary_only)
     if last is not None:
         notes += last.notes
-    steps = {} if runs is None else {"steps": {"shortest": str(runs.pauses.shortest), "longest": str(runs.pauses.longest)}}
-    yield json_bytes({"record": "summary", **counts, "assumed": assumed, **steps}, pretty=False)
+    yield _summary(counts, assumed, runs)
 
 
-def _counted(source: Source, bus: Bus, roles: dict[str, int], known: dict[str, str]) -> bytes:
-    """The summary of raw samples of SPI with its selects, which needs no word."""
-    shape = spi.Shape(bus.bits or 8, 1, 0, 0, bus.mode, bus.order == "msb", 1 if bus.select == "high" else 0)
-    tallies = [Tally(roles["sck"], line, shape) for role, line in roles.items() if role.startswith("cs")]
+def _tallies(bus: Bus, roles: dict[str, int], runs: Runs | None) -> list[Tally]:
+    """What counts the words of a bus in raw samples without reading one; empty where they have to be read."""
+    active = 1 if bus.select == "high" else 0
+    if bus.kind == "spi":
+        from ..bus import spi, spi_count
+
+        shape = spi.Shape(bus.bits or 8, 1, 0, 0, bus.mode, bus.order == "msb", active)
+        return [spi_count.Tally(roles["sck"], line, shape) for role, line in roles.items() if role.startswith("cs")]
+    if bus.kind != "parallel":
+        return []
+    from ..bus import parallel_count
+
+    return [parallel_count.Tally(roles, (runs or Runs()).pauses, active)] if parallel_count.can_count(roles) else []
+
+
+def _counted(source: Source, tallies: list[Tally], known: dict[str, str], runs: Runs | None) -> bytes:
+    """The summary of raw samples of which no word need be read."""
     counts = {"transactions": 0, "words": 0}
 
     def add(words: NDArray[np.int64]) -> None:
@@ -106,16 +120,25 @@ def _counted(source: Source, bus: Bus, roles: dict[str, int], known: dict[str, s
             add(tally.feed(block))
     for tally in tallies:
         add(tally.finish())
-    return json_bytes({"record": "summary", **counts, "assumed": known}, pretty=False)
+    return _summary(counts, known, runs)
+
+
+def _summary(counts: dict[str, int], assumed: dict[str, str], runs: Runs | None) -> bytes:
+    steps = {} if runs is None else {"steps": {"shortest": str(runs.pauses.shortest), "longest": str(runs.pauses.longest)}}
+    return json_bytes({"record": "summary", **counts, "assumed": assumed, **steps}, pretty=False)
 
 
 def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[str, str], counted: bool) -> list[Hearer]:
     """What decodes a bus (or only counts its words), as its first blocks show that it is clocked."""
+    from ..rig.shaped import shaped
+
     seen = joined(waiting)
     if len(seen) > FIRST:  # so that nothing depends on the size of blocks
         seen = seen.window(seen.start, int(seen.times[FIRST]))
     shaped(seen, bus, assumed)
     if bus.kind == "shift":
+        from ..bus import shift
+
         bits = -(-shift.chain_length(seen, roles) // 8) * 8
         return [of_shift(bus, roles, bits)]
     return hearers(bus, roles, counted=counted)

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
-from ..bus.words import BEGAN, ENDED, Transactions, Words
+from ..bus.words import BEGAN, END, ENDED, Transactions, Words
 
 if TYPE_CHECKING:  # a stream of transactions needs neither, and starts the faster
     from ..bus.i2c_address import Addresses
@@ -19,7 +20,9 @@ if TYPE_CHECKING:  # a stream of transactions needs neither, and starts the fast
 
 __all__ = ["Call", "Transfer", "calls", "plain", "transfers"]
 
-WAYS = ("write", "read")
+WAYS = np.array(["write", "read"], object)
+BEGINNINGS, ENDINGS = (np.array([names.get(kind) for kind in range(END + 1)], object) for names in (BEGAN, ENDED))
+FEW_LENGTHS = 8  # with more lengths than this, matrices of each cost more than they save
 
 
 class Call(msgspec.Struct, tag_field="record", tag="transaction", gc=False):
@@ -61,17 +64,15 @@ def plain(entry: Call | Transfer) -> dict[str, Any]:
 def calls(words: Words, table: Transactions, who: Addresses, tick: tuple[int, int], bus: str) -> list[Call]:
     """I2C transactions. tick: numerator and denominator of the seconds a tick has."""
     up, down = tick
-    first, last = table.first.tolist(), table.last.tolist()
-    spans = list(map(slice, who.first.tolist(), last))
-    ack = words.ack.tolist()
-    acks: list[list[bool | None]] = list(map(ack.__getitem__, map(slice, first, last)))
+    rows = _Rows(who.first, table.last)
+    acks = _acknowledged(words.ack, table)
     address: list[int | None] = who.address.tolist()
-    ways: list[str | None] = list(map(WAYS.__getitem__, who.read.tolist()))
+    ways: list[str | None] = WAYS.take(who.read).tolist()
     # Nearly all have an address of one byte, whose acknowledge is ahead of those of the bytes; the others are set right.
     for number in np.flatnonzero((who.address < 0) | who.ten_bit | (who.first != table.first + 1)).tolist():
         known = (address[number] or 0) >= 0
         answered = bool(who.answered[number]) if known else None
-        acks[number] = [answered, *ack[spans[number]]]
+        acks[number] = [answered, *words.ack[who.first[number] : table.last[number]].tolist()]
         if not known:
             address[number] = ways[number] = None
     return list(
@@ -83,11 +84,11 @@ def calls(words: Words, table: Transactions, who: Addresses, tick: tuple[int, in
             address,
             who.ten_bit.tolist(),
             ways,
-            map(words.value.tolist().__getitem__, spans),
-            map((words.effect * up / down).tolist().__getitem__, spans),
+            rows.of(words.value),
+            rows.of(words.effect * up / down),
             acks,
-            map(ENDED.__getitem__, table.ended.tolist()),
-            map(BEGAN.__getitem__, table.began.tolist()),
+            ENDINGS.take(table.ended).tolist(),
+            BEGINNINGS.take(table.began).tolist(),
         )
     )
 
@@ -98,11 +99,12 @@ def transfers(own: Channel, tick: tuple[int, int]) -> list[Transfer]:
 
     up, down = tick
     table = in_pieces(own.words, own.table)
-    spans = list(map(slice, table.first.tolist(), table.last.tolist()))
+    rows = _Rows(table.first, table.last)
     way: Any = repeat("write")
-    if own.read is not None:
-        read = own.read
-        way = ["read" if span.stop > span.start and read[span.start] else "write" for span in spans]
+    if own.read is not None and own.read.any():
+        read = np.append(own.read, False)[table.first] & (table.last > table.first)
+        way = WAYS.take(read).tolist()
+    cut = (BEGINNINGS.take(table.began) == "cut") | (ENDINGS.take(table.ended) == "cut")
     return list(
         map(
             Transfer,
@@ -110,11 +112,51 @@ def transfers(own: Channel, tick: tuple[int, int]) -> list[Transfer]:
             (table.start * up / down).tolist(),
             (table.end * up / down).tolist(),
             repeat(own.select or None),
-            map(own.words.value.tolist().__getitem__, spans),
-            map((own.words.effect * up / down).tolist().__getitem__, spans),
-            repeat(None) if own.dc is None else map(own.dc.tolist().__getitem__, spans),
+            rows.of(own.words.value),
+            rows.of(own.words.effect * up / down),
+            repeat(None) if own.dc is None else rows.of(own.dc),
             way,
-            repeat(msgspec.UNSET) if own.answers is None else map(own.answers.tolist().__getitem__, spans),
-            [BEGAN[began] == "cut" or ENDED[ended] == "cut" for began, ended in zip(table.began.tolist(), table.ended.tolist(), strict=True)],
+            repeat(msgspec.UNSET) if own.answers is None else rows.of(own.answers),
+            cut.tolist(),
         )
-    )  # fmt: skip
+    )
+
+
+class _Rows:
+    """Cuts columns into lists, one a transaction. Those of one length are cut as a matrix, which costs a third of a slice each."""
+
+    def __init__(self, first: NDArray[np.int64], last: NDArray[np.int64]) -> None:
+        """first, last: (m,) range of the columns' rows that each transaction has, last exclusive."""
+        self.order: list[int] = []  # where each transaction's list is among those of the matrices; empty: in order
+        self.matrices: list[NDArray[np.int64]] = []
+        self.spans: list[slice] = []
+        count = last - first
+        lengths = np.unique(count)
+        if len(lengths) > FEW_LENGTHS:
+            self.spans = list(map(slice, first.tolist(), last.tolist()))
+            return
+        members = [np.flatnonzero(count == length) for length in lengths] if len(lengths) > 1 else [np.arange(len(first))]
+        for length, own in zip(lengths.tolist(), members, strict=False):
+            self.matrices.append(first[own, None] + np.arange(length))
+        if len(members) > 1:
+            self.order = np.argsort(np.concatenate(members)).tolist()
+
+    def of(self, column: NDArray[Any]) -> list[list[Any]]:
+        """(m,) lists of a column's rows."""
+        if self.spans:
+            return list(map(column.tolist().__getitem__, self.spans))
+        out: list[list[Any]] = []
+        for matrix in self.matrices:
+            out += column.take(matrix).tolist() if matrix.size else [[] for _ in range(len(matrix))]
+        return list(map(out.__getitem__, self.order)) if self.order else out
+
+
+def _acknowledged(ack: NDArray[np.bool_], table: Transactions) -> list[list[bool | None]]:
+    """(m,) acknowledges of each transaction's words. Lists in which all were given are one object: only read them."""
+    counts = (table.last - table.first).tolist()
+    full: dict[int, list[bool | None]] = {count: [True] * count for count in set(counts)}
+    out = list(map(full.__getitem__, counts))
+    refused = np.searchsorted(table.last, np.flatnonzero(~ack), side="right")
+    for number in np.unique(refused[refused < len(out)]).tolist():
+        out[number] = ack[table.first[number] : table.last[number]].tolist()
+    return out

@@ -1,0 +1,69 @@
+"""How many words and transactions go over a parallel bus, without asking what they say: for summaries of long raw captures.
+
+Strategy: the latching edges are looked for in the samples, into room that is used again for every piece; of each only its place and
+the levels that part transactions are looked at. Whatever is counted here is what `parallel.Decoder` would have decoded.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace.model import Levels, Samples
+from .parallel import SELECTS
+from .pieces import Pauses
+
+__all__ = ["Tally", "can_count"]
+
+
+
+def can_count(roles: dict[str, int]) -> bool:
+    """Whether one line alone latches the words."""
+    return not {"rd", "e2"} & roles.keys() and ("e" in roles) != ("wr" in roles)
+
+
+class Tally:
+    """Counts the words of one strobe; `feed(block)` then `finish()`, each giving the words of each transaction that ended."""
+
+    def __init__(self, roles: dict[str, int], pauses: Pauses, select_active: int = 0) -> None:
+        """roles: role to line number in the blocks. pauses: what parts transactions. select_active: the level that selects."""
+        self.pauses, self.active = pauses, select_active
+        self.rises = "wr" in roles
+        self.strobe = 1 << roles["wr" if self.rises else "e"]
+        self.select = 1 << roles["cs"] if "cs" in roles else 0
+        parts = ("rs", *SELECTS) if self.rises else ("rs", "rw", *SELECTS)  # R/W is no line of an 8080 bus
+        self.parts = sum(1 << roles[role] for role in parts if role in roles)
+        self.room: Levels = np.empty(0, np.uint8)
+        self.last: int | None = None  # what the last word's lines of `parts` were
+        self.open = 0  # words of the transaction that is open
+
+    def feed(self, block: Samples) -> NDArray[np.int64]:
+        """(n,) words of each transaction that ended within `block`."""
+        levels = block.levels
+        kind = levels.dtype.type
+        if self.room.dtype != levels.dtype or len(self.room) < len(levels):
+            self.room = np.empty_like(levels)
+        own = np.bitwise_and(levels, kind(self.strobe), out=self.room[: len(levels)])
+        edge = np.greater if self.rises else np.less
+        at = np.flatnonzero(edge(own[1:], own[:-1], out=block.scratch))
+        if self.select:
+            at = at[((levels.take(at) & kind(self.select)) != 0) == bool(self.active)]
+        if not len(at):
+            return np.empty(0, np.int64)
+        cuts = self.pauses.feed(at + block.start)
+        cuts[0] |= self.last is None
+        if self.parts:
+            said = levels.take(at) & kind(self.parts)
+            cuts[1:] |= said[1:] != said[:-1]
+            cuts[0] |= int(said[0]) != self.last
+            self.last = int(said[-1])
+        else:
+            self.last = 0
+        begins = np.flatnonzero(cuts)
+        counts = np.diff(begins, prepend=-self.open, append=len(at))
+        self.open = int(counts[-1])
+        return counts[:-1][counts[:-1] > 0]
+
+    def finish(self) -> NDArray[np.int64]:
+        """The words of the transaction that is still open, if one is."""
+        return np.array([self.open] if self.open else [], np.int64)
