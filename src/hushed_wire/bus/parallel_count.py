@@ -9,12 +9,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..trace.model import Levels, Samples
+from ..trace.model import Samples
 from .parallel import SELECTS
-from .pieces import Pauses
+from .pieces import Pauses, States
 
 __all__ = ["Tally", "can_count"]
-
 
 
 def can_count(roles: dict[str, int]) -> bool:
@@ -29,23 +28,19 @@ class Tally:
         """roles: role to line number in the blocks. pauses: what parts transactions. select_active: the level that selects."""
         self.pauses, self.active = pauses, select_active
         self.rises = "wr" in roles
-        self.strobe = 1 << roles["wr" if self.rises else "e"]
+        self.strobe = roles["wr" if self.rises else "e"]
         self.select = 1 << roles["cs"] if "cs" in roles else 0
         parts = ("rs", *SELECTS) if self.rises else ("rs", "rw", *SELECTS)  # R/W is no line of an 8080 bus
         self.parts = sum(1 << roles[role] for role in parts if role in roles)
-        self.room: Levels = np.empty(0, np.uint8)
+        self.states = States()
         self.last: int | None = None  # what the last word's lines of `parts` were
         self.open = 0  # words of the transaction that is open
 
     def feed(self, block: Samples) -> NDArray[np.int64]:
         """(n,) words of each transaction that ended within `block`."""
-        levels = block.levels
-        kind = levels.dtype.type
-        if self.room.dtype != levels.dtype or len(self.room) < len(levels):
-            self.room = np.empty_like(levels)
-        own = np.bitwise_and(levels, kind(self.strobe), out=self.room[: len(levels)])
-        edge = np.greater if self.rises else np.less
-        at = np.flatnonzero(edge(own[1:], own[:-1], out=block.scratch))
+        self.states.feed(block)
+        levels, kind = block.levels, block.levels.dtype.type
+        at = self.states.to(self.strobe, int(self.rises))
         if self.select:
             at = at[((levels.take(at) & kind(self.select)) != 0) == bool(self.active)]
         if not len(at):

@@ -27,6 +27,8 @@ class States:
         self.levels: Levels = np.empty(0, np.uint8)
         self.unknown: Levels | None = None
         self._last: tuple[int, int] | None = None
+        self._room: Levels = np.empty(0, np.uint8)  # used again for every look, as fresh pages cost more than the look itself
+        self._moved = np.empty(0, bool)
 
     def feed(self, block: Trace | Samples) -> None:
         """Takes a block; the first one has nothing ahead of it but its own first state."""
@@ -54,12 +56,20 @@ class States:
         out: NDArray[np.bool_] = (self.unknown & self.unknown.dtype.type(1 << line)) == 0
         return out
 
+    def look(self, line: int, compare: Any) -> NDArray[np.bool_]:
+        """(n,) how each entry's level of a line compares with the one ahead, in room that the next look takes again."""
+        levels = self.levels
+        if self._room.dtype != levels.dtype or len(self._room) < len(levels):
+            self._room, self._moved = np.empty_like(levels), np.empty(len(levels), bool)
+        own = np.bitwise_and(levels, levels.dtype.type(1 << line), out=self._room[: len(levels)])
+        out: NDArray[np.bool_] = compare(own[1:], own[:-1], out=self._moved[: len(levels) - 1])
+        return out
+
     def to(self, line: int, level: int) -> NDArray[np.int64]:
         """Entries of the block at which a line goes to a level from the other one; not out of or into the unknown."""
         if not len(self.levels):
             return np.empty(0, np.int64)
-        own = self.levels & self.levels.dtype.type(1 << line)
-        moved = own[1:] > own[:-1] if level else own[1:] < own[:-1]
+        moved = self.look(line, np.greater if level else np.less)
         known = self.clear(line)
         if known is not None:
             moved &= known[1:] & known[:-1]
@@ -69,13 +79,12 @@ class States:
         """Entries at which a line goes from one level to the other, and the level that it goes to."""
         if not len(self.levels):
             return np.empty(0, np.int64), np.empty(0, np.uint8)
-        own = self.levels & self.levels.dtype.type(1 << line)
-        moved = own[1:] != own[:-1]
+        moved = self.look(line, np.not_equal)
         known = self.clear(line)
         if known is not None:
             moved &= known[1:] & known[:-1]
         at = np.flatnonzero(moved)
-        return at, (own[at + 1] != 0).astype(np.uint8)
+        return at, (self.levels.take(at + 1) & self.levels.dtype.type(1 << line) != 0).astype(np.uint8)
 
     def when(self, entries: NDArray[np.int64]) -> Times:
         """(k,) ticks of entries of the block."""

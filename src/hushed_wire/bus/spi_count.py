@@ -29,18 +29,20 @@ class Tally:
         self.states = States()
         self.open: bool | None = None  # None: nothing was fed yet
         self.bits = 0  # of the transaction that is open
+        self.sums = np.zeros(1, np.int64)
 
     def feed(self, block: Samples) -> NDArray[np.int64]:
         """(n,) words of each transaction that ended within `block`."""
         self.states.feed(block)
-        levels = self.states.levels
-        own = levels & levels.dtype.type(1 << self.sck)
-        packed = np.packbits(own[1:] > own[:-1] if self.edge else own[1:] < own[:-1])
+        packed = np.packbits(self.states.look(self.sck, np.greater if self.edge else np.less))
         edges, level = self.states.moves(self.cs)
         if self.open is None:
-            self.open = bool((int(levels[0]) >> self.cs & 1) == self.shape.active)
+            self.open = bool((int(self.states.levels[0]) >> self.cs & 1) == self.shape.active)
         inside = np.append(self.open, level == self.shape.active)
-        sums = np.append(0, np.cumsum(ONES[packed], dtype=np.int64))
+        if len(self.sums) <= len(packed):
+            self.sums = np.zeros(len(packed) + 1, np.int64)
+        sums = self.sums[: len(packed) + 1]
+        np.cumsum(ONES.take(packed), out=sums[1:])
         ends = np.append(np.diff(self._before(edges, packed, sums), prepend=0), 0)
         ends[-1] = sums[-1] - int(ends.sum())
         ends[0] += self.bits
