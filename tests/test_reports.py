@@ -1,5 +1,6 @@
 """What people read against what programs read, the advice on probing, and what mishaps do to wires, against plain loops."""
 
+import csv
 import json
 import re
 import unittest
@@ -151,6 +152,37 @@ class ReadAndShown(unittest.TestCase):
                 self.assertIn(name, text, place)
             digits = {f"{command['time'] * 1e3:.3f}" for command in record["commands"][:1]}
             self.assertTrue(digits)
+
+    def test_words_in_every_radix_are_those_of_the_record(self) -> None:
+        back = {
+            "hex": lambda cell: int(cell, 16),
+            "dec": int,
+            "bin": lambda cell: int(cell, 2),
+            "char": lambda cell: ord(cell) if len(cell) == 1 else int(cell, 16),
+        }
+        for place, key in (("handheld", "words"), ("wheelhouse", "words"), ("healthy", "bytes")):
+            said = [entry[key] for entry in program_json("decode", f"{place}.vcd")["transactions"]]
+            for radix, parse in back.items():
+                table = program("decode", f"{place}.vcd", "--format", "csv", "--radix", radix).stdout.decode()
+                rows = [row[key].split() for row in csv.DictReader(table.splitlines())]
+                self.assertEqual([[parse(cell) for cell in row] for row in rows], said, (place, radix))
+        streamed = ("decode", "handheld.vcd", "--line", "sck=CLK", "--line", "mosi=DIN", "--line", "cs=CE", "--format", "csv")
+        whole = program(*streamed, "--radix", "bin").stdout
+        piped = program(*streamed[:1], "-", *streamed[2:], "--radix", "bin", stdin=(demo() / "handheld.vcd").read_bytes()).stdout
+        self.assertEqual(
+            [line.split(b",")[6] for line in whole.splitlines()], [line.split(b",")[6] for line in piped.splitlines()]
+        )
+        shown = program("find", "healthy.vcd", "command=charge-pump", "--radix", "dec").stdout.decode()
+        self.assertIn("0 141 20", shown)
+
+    def test_options_that_play_no_role_are_told(self) -> None:
+        done = program("lines", "healthy.vcd", "--rate", "3MHz", "--threshold", "1V")
+        self.assertEqual(
+            (done.returncode, done.stderr.decode().count("play no role") + done.stderr.decode().count("plays no role")), (0, 2)
+        )
+        high = program("lines", "healthy-volts.csv.gz", "--threshold", "9V").stdout.decode()
+        self.assertEqual(high.count("never crosses the threshold of 9.00 V"), 2)
+        self.assertEqual(program("lines", "healthy-volts.csv.gz", "--threshold", "1.5V").stdout.count(b"never crosses"), 0)
 
     def test_scanned_displays_tell_rows_and_refresh(self) -> None:
         for place, rows in (("gate-signal", 5), ("led-sign", 4)):

@@ -12,11 +12,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.rig import Options, Reading, assume, load_rig, read
+from hushed_wire.rig.hear import hear
 from hushed_wire.trace import read_capture
 from hushed_wire.units import parse, show, show_time, time_column
 from hushed_wire.view.figure import plot
 from hushed_wire.view.glass import braille, half_blocks, rows_of_text
-from hushed_wire.view.scene import scene_of_reading
+from hushed_wire.view.scene import REFUSED, scene_of_hearing, scene_of_reading
 from support import acked, demo, i2c_trace, program
 
 
@@ -43,6 +44,24 @@ class Figures(unittest.TestCase):
             out.append([(b.x0, b.x1, b.y0, b.y1, t.get_text()) for t, b in boxes])
         pyplot.close(figure)
         return out
+
+    def test_commands_and_addresses_of_every_bus_can_be_read(self) -> None:
+        for place in ("pump-room", "engine-room", "handheld", "wheelhouse", "gate-keeper"):
+            rig = load_rig(demo() / f"{place}.toml")
+            if not (demo() / f"{place}.vcd").exists():
+                program("rehearse", f"{place}.hush", "--rig", f"{place}.toml", "-o", f"{place}.vcd")
+            hearing = hear(read_capture(demo() / f"{place}.vcd"), rig)
+            scene = scene_of_hearing(hearing)
+            commands = scene.lanes[0]
+            self.assertGreater(len(commands.start), 5)
+            self.assertTrue((commands.end > commands.start).all(), place)
+            chips = max(len(device.chips) for device in hearing.devices)
+            if chips == 1:  # chips that are told one thing together have boxes at one place
+                self.assertTrue((commands.end[:-1] <= commands.start[1:] + 1e-12).all(), place)
+            lane = scene.lanes[1]
+            if place == "pump-room":
+                self.assertEqual([lane.label(k)[0] for k in range(4)], ["23 write", "38", "23 write", "3C"])
+                self.assertNotIn(REFUSED, lane.fill)
 
     def test_labels_never_overlap_at_any_zoom(self) -> None:
         source = reading()

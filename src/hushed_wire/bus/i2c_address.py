@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from .words import CUT, Columns, Transactions, Words
 
-__all__ = ["SEARCH", "Addresses", "addresses"]
+__all__ = ["SEARCH", "Addresses", "addresses", "refused"]
 
 SEARCH = 9  # so many addresses tried in vain are a search for devices, not calls of one
 
@@ -27,6 +27,13 @@ class Addresses(Columns):
     read: NDArray[np.bool_]
     answered: NDArray[np.bool_]
     first: NDArray[np.int64]
+
+
+def refused(words: Words, transactions: Transactions, who: Addresses) -> NDArray[np.bool_]:
+    """(n,) words that were not acknowledged, but for the last of a read: a driver ends a read so on purpose."""
+    out = ~words.ack
+    out[transactions.last[who.read & who.answered] - 1] = False
+    return out
 
 
 def addresses(words: Words, transactions: Transactions) -> Addresses:

@@ -28,6 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_capture(parser)
     options.add_rig(parser)
     options.add_text(parser, ("text", "json", "jsonl", "csv"))
+    options.add_radix(parser)
     parser.add_argument("--all", action="store_true", help="list every transaction, however many there are")
     parser.add_argument("--summary", action="store_true", help="counts only, no listing")
     parser.add_argument(
@@ -63,7 +64,7 @@ def run(args: argparse.Namespace) -> int:
         mode = timing.mode_of(clock) if clock else 0
 
         def write(out: Any) -> None:
-            listing.decoded(out, reading, plan, source.path, clock, timing.MODES[mode], args.all, args.summary)
+            listing.decoded(out, reading, plan, source.path, clock, timing.MODES[mode], args.all, args.summary, args.radix)
             if args.verbose:
                 listing.timing(out, timing.margins(trace, columns, mode))
 
@@ -89,7 +90,7 @@ def run(args: argparse.Namespace) -> int:
         entries.append({"record": "summary", **record.summary(reading)})
         options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
     else:
-        options.emit(args, csv_of(reading, transactions))
+        options.emit(args, csv_of(reading, transactions, args.radix))
     return 0
 
 
@@ -140,12 +141,12 @@ def _any_bus(args: argparse.Namespace, path: str, trace: Any, plan: Any) -> int:
     if args.format == "text":
         from ..view.heard import heard
 
-        options.report(args, lambda out: heard(out, hearing, plan, path, args.all, args.summary, args.verbose))
+        options.report(args, lambda out: heard(out, hearing, plan, path, args.all, args.summary, args.verbose, args.radix))
         return 0
     options.warn(trace.notes)
     tick = trace.tick.as_integer_ratio()
     if args.format == "csv":
-        options.emit(args, _csv(hearing, tick))
+        options.emit(args, _csv(hearing, tick, args.radix))
         return 0
     moves = (entry for channel in hearing.channels for entry in record.channel(channel, tick))
     orders = (entry for device in hearing.devices for entry in record.commands(device, trace, args.format == "jsonl"))
@@ -179,26 +180,30 @@ def _rows(names: list[str] | None, rows: Iterable[list[Any]]) -> bytes:
     return out.getvalue().encode()
 
 
-def _words_row(entry: dict[str, Any], digits: int, sense: str = "") -> list[Any]:
-    """A transfer of any bus: words in hex, data marked by a column of their own."""
+def _words_row(entry: dict[str, Any], bits: int, radix: str, sense: str = "") -> list[Any]:
+    """A transfer of any bus: words side by side, data marked by a column of their own."""
+    from ..view.radix import spelled
+
     words = entry["words"] if "words" in entry else entry["bytes"]
     address = entry.get("address")
     return [
         entry["start"], entry["end"], entry["bus"], entry.get("select") or "", "" if address is None else f"{address:#04x}", entry["direction"] or "",
-        " ".join(f"{word:0{digits}X}" for word in words), "".join("01?"[level] for level in entry.get("dc") or []), sense,
+        " ".join(spelled(word, bits, radix) for word in words), "".join("01?"[level] for level in entry.get("dc") or []), sense,
     ]  # fmt: skip
 
 
-def _i2c_row(entry: dict[str, Any], sense: str = "") -> list[Any]:
-    """An I2C transaction: bytes in hex."""
+def _i2c_row(entry: dict[str, Any], radix: str, sense: str = "") -> list[Any]:
+    """An I2C transaction."""
+    from ..view.radix import spelled
+
     return [
         entry["start"], entry["end"], entry["bus"], "" if entry["address"] is None else f"{entry['address']:#04x}", entry["direction"] or "",
-        "" if entry["acks"][0] is None else str(entry["acks"][0]).lower(), " ".join(f"{byte:02X}" for byte in entry["bytes"]), entry["began"],
+        "" if entry["acks"][0] is None else str(entry["acks"][0]).lower(), " ".join(spelled(byte, 8, radix) for byte in entry["bytes"]), entry["began"],
         entry["ended"], sense,
     ]  # fmt: skip
 
 
-def _csv(hearing: Any, tick: tuple[int, int]) -> bytes:
+def _csv(hearing: Any, tick: tuple[int, int], radix: str) -> bytes:
     """Transfers of all channels as CSV, one row each, what they mean beside them."""
     from ..view import record
     from ..view.heard import meanings_by_time
@@ -207,16 +212,16 @@ def _csv(hearing: Any, tick: tuple[int, int]) -> bytes:
     for channel in hearing.channels:
         said = meanings_by_time([d for d in hearing.devices if d.device.on == channel.bus], channel.table)
         entries = enumerate(record.channel(channel, tick))
-        rows += [_words_row(entry, channel.digits, "; ".join(said.get(index, []))) for index, entry in entries]
+        rows += [_words_row(entry, channel.bits, radix, "; ".join(said.get(index, []))) for index, entry in entries]
     return _rows(WORDS, rows)
 
 
-def csv_of(reading: Reading, transactions: Any) -> bytes:
+def csv_of(reading: Reading, transactions: Any, radix: str) -> bytes:
     """Transactions as CSV, what they mean to the part beside them."""
     from ..view.listing import meanings
 
     said = meanings(reading)
-    return _rows(I2C, (_i2c_row(entry, "; ".join(said.get(index, []))) for index, entry in enumerate(transactions)))
+    return _rows(I2C, (_i2c_row(entry, radix, "; ".join(said.get(index, []))) for index, entry in enumerate(transactions)))
 
 
 def _rig_ahead(args: argparse.Namespace) -> Any:
@@ -354,7 +359,9 @@ def _stream(args: argparse.Namespace, rig: Any) -> int:
 
     def whole(notes: list[Any]) -> Iterator[bytes]:
         if kind == "i2c":
-            rows = (lambda entries: _rows(None, (_i2c_row(plain(entry)) for entry in entries))) if as_csv else None
+            rows = (
+                (lambda entries, bits: _rows(None, (_i2c_row(plain(entry), args.radix) for entry in entries))) if as_csv else None
+            )
             return i2c_records(source, roles, notes, args.summary, told=rows)
         from ..rig.schema import Bus
         from ..view.stream_words import word_records
@@ -363,7 +370,10 @@ def _stream(args: argparse.Namespace, rig: Any) -> int:
         if not as_csv:
             return word_records(source, bus, notes, args.summary)
         return word_records(
-            source, bus, notes, told=lambda entries: _rows(None, (_words_row(plain(entry), 2) for entry in entries))
+            source,
+            bus,
+            notes,
+            told=lambda entries, bits: _rows(None, (_words_row(plain(entry), bits, args.radix) for entry in entries)),
         )
 
     if args.output and args.output != "-":

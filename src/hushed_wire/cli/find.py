@@ -33,6 +33,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--most", type=int, default=40, metavar="N", help="list at most so many (default: 40; 0 for all)")
     options.add_rig(parser)
     options.add_text(parser)
+    options.add_radix(parser)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -62,7 +63,7 @@ def run(args: argparse.Namespace) -> int:
         from ..view.found import found as show
 
         def write(out: Any) -> None:
-            show(out, trace, spans, listen, args.condition, args.context, args.most or len(spans))
+            show(out, trace, spans, listen, args.condition, args.context, args.most or len(spans), args.radix)
 
         options.report(args, write)
     return int(not len(spans))

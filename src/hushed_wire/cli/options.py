@@ -130,6 +130,12 @@ def add_text(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text"
     group.add_argument("-q", "--quiet", action="store_true", help="say less")
 
 
+def add_radix(parser: argparse.ArgumentParser) -> None:
+    """How words are written for people; in JSON they are numbers."""
+    choices = ("hex", "dec", "bin", "char")
+    parser.add_argument("--radix", choices=choices, default="hex", help="how words are written, but for JSON (default: hex)")
+
+
 def quantity(text: str | None, unit: str, option: str) -> Fraction | None:
     """An option with a unit; HushedError names the option."""
     if text is None:
@@ -172,7 +178,7 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
     rate = quantity(args.rate, "Hz", "--rate")
     if rate is not None and rate <= 0:
         raise HushedError("a sample rate has to be above zero", where="--rate", remedy="like --rate 20MHz")
-    return open_capture(
+    source = open_capture(
         args.capture,
         stdin=sys.stdin.buffer,
         raw=int(args.raw) if args.raw and args.raw.isdecimal() else args.raw,
@@ -181,6 +187,11 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
         threshold=None if threshold is None else float(threshold),
         hysteresis=None if hysteresis is None else float(hysteresis),
     )
+    if rate is not None and source.kind == "VCD":
+        sys.stderr.write("hushed-wire: warning: --rate plays no role here: a VCD has times of its own\n")
+    if (threshold is not None or hysteresis is not None) and source.waveforms is None:
+        sys.stderr.write("hushed-wire: warning: --threshold and --hysteresis play no role here: the file has levels, not volts\n")
+    return source
 
 
 def windowed(trace: Trace, args: argparse.Namespace) -> Trace:
@@ -258,6 +269,7 @@ def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
     try:
         return assume(trace, Options(args.bus or "", roles(args), args.part or "", args.panel or "", args.clock or ""))
     except HushedError as error:
+        warn(trace.notes)  # they may be the reason
         error.where = error.where or args.capture
         raise
 

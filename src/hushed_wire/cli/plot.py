@@ -23,6 +23,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output"
     )
+    options.add_radix(parser)
     parser.add_argument("--findings", action="store_true", help="shade where diagnose finds faults (red) and warnings (yellow)")
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
 
@@ -43,11 +44,11 @@ def run(args: argparse.Namespace) -> int:
     # Words are decoded from the whole capture: a window may begin in the middle of one.
     source, whole, plan = options.load_any(whole_args, every_line=True)
     if plan.rig.bus[0].kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1:
-        scene = scene_of_reading(read(whole, plan.rig))
+        scene = scene_of_reading(read(whole, plan.rig), args.radix)
     else:
         from ..rig.hear import hear
 
-        scene = scene_of_hearing(hear(whole, plan.rig))
+        scene = scene_of_hearing(hear(whole, plan.rig), args.radix)
     if args.findings:
         from ..diagnose import diagnose
 

@@ -11,6 +11,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from ..bus.i2c_address import refused
 from ..bus.words import ENDED, RESTART, STOP
 from ..errors import HushedError, nearest
 from ..trace import Trace
@@ -97,10 +98,7 @@ def _refused(channel: Channel) -> NDArray[np.bool_]:
     out = np.zeros(len(channel.table), bool)
     if channel.who is None:
         return out
-    refused = ~channel.words.ack
-    ends = channel.table.last[channel.who.read & channel.who.answered] - 1  # a driver ends a read so on purpose
-    refused[ends] = False
-    counts = np.concatenate([[0], np.cumsum(refused)])
+    counts = np.concatenate([[0], np.cumsum(refused(channel.words, channel.table, channel.who))])
     return np.asarray(counts[channel.table.last] > counts[channel.table.first])
 
 

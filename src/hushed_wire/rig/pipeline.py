@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bus import i2c
-from ..bus.i2c_address import Addresses, addresses
+from ..bus.i2c_address import Addresses, addresses, refused
 from ..bus.words import Transactions
 from ..errors import HushedError
 from ..part import FRAMINGS, Commands, Panel, Part, commands
@@ -67,10 +67,7 @@ class Reading:
 
     def refused(self) -> NDArray[np.bool_]:
         """(n,) words that were not acknowledged, but for the last of a read: a driver ends a read so on purpose."""
-        out = ~self.decoded.words.ack
-        ends = self.transactions.last[self.addresses.read & self.addresses.answered] - 1
-        out[ends] = False
-        return out
+        return refused(self.decoded.words, self.transactions, self.addresses)
 
 
 def lines_of(trace: Trace, bus: Bus) -> tuple[int, int]:

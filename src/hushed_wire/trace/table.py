@@ -127,7 +127,8 @@ def read(
     if not grid.layout.volts:
         return grid.trace(), None
     waveforms = grid.waveforms()
-    return replace(levels(waveforms, threshold, hysteresis), notes=tuple(grid.notes)), waveforms
+    trace = levels(waveforms, threshold, hysteresis)
+    return replace(trace, notes=(*grid.notes, *trace.notes)), waveforms
 
 
 def _frame(piece: bytes, shape: Shape) -> pd.DataFrame | None:

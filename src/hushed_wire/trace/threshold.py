@@ -8,7 +8,7 @@ from fractions import Fraction
 import numpy as np
 from numpy.typing import NDArray
 
-from .model import Times, Trace, fold
+from .model import Note, Times, Trace, fold
 
 __all__ = ["Waveforms", "levels", "limits"]
 
@@ -59,13 +59,16 @@ def levels(waveforms: Waveforms, threshold: float | None = None, hysteresis: flo
     """
     found = [limits(line) for line in waveforms.volts]
     top = max((high for low, high in found if high - low >= SWING), default=max((high for _, high in found), default=0.0))
-    volts = []
+    volts, notes = [], []
     parts: list[tuple[Times, int, NDArray[np.uint8]]] = []
     for number, (line, (low, high)) in enumerate(zip(waveforms.volts, found, strict=True)):
         switches = high - low >= SWING
         middle = threshold if threshold is not None else ((low + high) / 2 if switches else max(top, 2 * SWING) / 2)
         band = hysteresis if hysteresis is not None else (BAND * (high - low) if switches else 0.0)
         volts.append((low, high, middle))
+        if switches and not low < middle < high:
+            text = f"{waveforms.names[number]} goes from {low:.2f} V to {high:.2f} V and never crosses the threshold of {middle:.2f} V"
+            notes.append(Note("capture.silent", text))
         state = np.zeros(len(line), dtype=np.int8)
         state[line >= middle + band / 2] = 1
         state[line < middle - band / 2] = -1
@@ -81,4 +84,6 @@ def levels(waveforms: Waveforms, threshold: float | None = None, hysteresis: flo
     values = np.concatenate([level for _, _, level in parts])
     order = np.argsort(times, kind="stable")
     changed, packed, unknown = fold(times[order], lines[order], values[order], len(parts))
-    return Trace(waveforms.names, changed, packed, waveforms.end, waveforms.tick, unknown, waveforms.sample, (), tuple(volts))
+    return Trace(
+        waveforms.names, changed, packed, waveforms.end, waveforms.tick, unknown, waveforms.sample, tuple(notes), tuple(volts)
+    )

@@ -5,9 +5,9 @@ from __future__ import annotations
 import io
 import os
 import sys
-from typing import IO, cast
+from typing import IO, NoReturn, cast
 
-from rich.console import Console
+from rich.console import Console as RichConsole
 from rich.theme import Theme
 
 from .plain import WIDTH
@@ -39,6 +39,14 @@ class Tidy(io.TextIOBase):
             self.file.write(self.waiting.rstrip(" "))
             self.waiting = ""
         self.file.flush()
+
+
+class Console(RichConsole):
+    """A reader of a pipe who has had enough is no error of the tool's: `main` ends quietly."""
+
+    def on_broken_pipe(self) -> NoReturn:
+        """Passes it on, where rich would end the program with status 1."""
+        raise
 
 
 THEME = Theme(

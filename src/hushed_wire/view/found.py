@@ -21,14 +21,21 @@ __all__ = ["found"]
 
 
 def found(
-    out: Console, trace: Trace, spans: Spans, listen: Callable[[], Hearing], condition: str, context: int, most: int
+    out: Console,
+    trace: Trace,
+    spans: Spans,
+    listen: Callable[[], Hearing],
+    condition: str,
+    context: int,
+    most: int,
+    radix: str = "hex",
 ) -> None:
     """The table of places."""
     times = "once" if len(spans) == 1 else f"{len(spans):,} times"
     out.print(Text(f"{condition}: {'nowhere' if not len(spans) else times}", style="head" if len(spans) else "warning"))
     if not len(spans):
         return
-    near = _near(trace, listen)
+    near = _near(trace, listen, radix)
     table = plain_table()
     for head, right in (("at", True), ("lasts", True), ("to see it", False), ("what is there", False)):
         table.add_column(head, justify="right" if right else "left", no_wrap=head != "what is there", overflow="fold")
@@ -63,7 +70,7 @@ def _us(seconds: float, digits: int, way: int) -> str:
     return f"{max(0.0, float(rounded)):.{places}f}us"
 
 
-def _near(trace: Trace, listen: Callable[[], Hearing]) -> Callable[[int, int, int], list[tuple[bool, Text]]]:
+def _near(trace: Trace, listen: Callable[[], Hearing], radix: str) -> Callable[[int, int, int], list[tuple[bool, Text]]]:
     """Tells the transfers at a place and round about; nothing where the capture holds no bus."""
     try:
         hearing = listen()
@@ -95,7 +102,7 @@ def _near(trace: Trace, listen: Callable[[], Hearing]) -> Callable[[int, int, in
             *range(high + 1, min(len(rows), high + 1 + context)),
         ]:
             _, channel, index = rows[k]
-            text = words_of(channel, index)[0]
+            text = words_of(channel, index, radix)[0]
             sense = "; ".join(said[id(channel)].get(index, [])[:3])
             out.append(
                 (

@@ -18,6 +18,7 @@ from ..trace import Trace
 from ..units import counted, show, time_column
 from .lamps import rows_table, scan_said
 from .listing import ROWS, SHOWN_BYTES, assumed, notes
+from .radix import spelled
 from .tables import plain_table
 
 __all__ = ["heard", "meanings_by_time", "words_of"]
@@ -25,7 +26,9 @@ __all__ = ["heard", "meanings_by_time", "words_of"]
 NAMES = {"i2c": "I2C", "spi": "SPI", "parallel": "parallel", "shift": "shift register", "matrix": "scanned LEDs"}
 
 
-def heard(out: Console, hearing: Hearing, plan: Setup, path: str, every: bool, brief: bool, outside: bool = False) -> None:
+def heard(
+    out: Console, hearing: Hearing, plan: Setup, path: str, every: bool, brief: bool, outside: bool = False, radix: str = "hex"
+) -> None:
     """Summary first, then every transfer next to the parts: behind a bridge rather than ahead of it, unless `outside`."""
     trace, rig = hearing.trace, hearing.rig
     top = [channel for channel in hearing.channels if channel.bus in {bus.name for bus in rig.bus}]
@@ -61,7 +64,7 @@ def heard(out: Console, hearing: Hearing, plan: Setup, path: str, every: bool, b
         out.print()
         carriers = {bridge.on for bridge in rig.bridge}  # what they carry says more than their own words
         inner = [channel for channel in hearing.channels if channel.bus not in carriers or _speaks_itself(hearing, channel.bus)]
-        _transfers(out, hearing, top if outside or not inner else inner, every)
+        _transfers(out, hearing, top if outside or not inner else inner, every, radix)
 
 
 def _said(trace: Trace, rig: Any, channel: Channel) -> str:
@@ -113,7 +116,7 @@ def _picture(device: DeviceReading, own: Any, index: int) -> str:
     return f"a picture with {int(np.count_nonzero(glass.lit)):,} LEDs lit"
 
 
-def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool) -> None:
+def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool, radix: str) -> None:
     trace = hearing.trace
     rows: list[tuple[int, Channel, int]] = []
     for channel in top:
@@ -140,7 +143,7 @@ def _transfers(out: Console, hearing: Hearing, top: list[Channel], every: bool) 
         if position == ROWS - 8 and len(shown) != len(rows):
             more = Text(f"{len(rows) - len(shown):,} more; --all shows them, --from and --to pick a part", style="quiet")
             table.add_row("…", *([""] if selects else []), more, "")
-        text, marks = words_of(channel, index)
+        text, marks = words_of(channel, index, radix)
         marked |= marks
         said = of_bus[id(channel)].get(index, [])
         sense = "; ".join(said[:6]) + (f"; {len(said) - 6} more" if len(said) > 6 else "")
@@ -174,7 +177,7 @@ def _hangs_on(hearing: Hearing, device: DeviceReading, channel: Channel, top: li
     return bool((holder.select or selects[0]) == channel.select)
 
 
-def words_of(channel: Channel, index: int) -> tuple[Text, set[str]]:
+def words_of(channel: Channel, index: int, radix: str = "hex") -> tuple[Text, set[str]]:
     """The first words of a transfer; a mark where data begin, or a read."""
     first, last = int(channel.table.first[index]), int(channel.table.last[index])
     text, was = Text(), 0
@@ -194,7 +197,7 @@ def words_of(channel: Channel, index: int) -> tuple[Text, set[str]]:
             text.append(f"{mark} ", style="note")
             marked.add(mark)
         was = now
-        text.append(f"{int(channel.words.value[at]):0{channel.digits}X} ")
+        text.append(spelled(int(channel.words.value[at]), channel.bits, radix) + " ")
     if last - first > SHOWN_BYTES:
         text.append(f"… {last - first:,} in all", style="quiet")
     return text, marked

@@ -16,6 +16,7 @@ from ..rig import Reading, Setup
 from ..sequence.listing import as_hush
 from ..trace import Trace
 from ..units import counted, show, time_column
+from .radix import spelled
 from .tables import plain_table
 
 __all__ = ["decoded", "lines", "timing"]
@@ -73,9 +74,17 @@ def notes(out: Console, trace: Trace) -> None:
 
 
 def decoded(
-    out: Console, reading: Reading, plan: Setup, path: str, clock: float | None, mode: str, every: bool, brief: bool = False
+    out: Console,
+    reading: Reading,
+    plan: Setup,
+    path: str,
+    clock: float | None,
+    mode: str,
+    every: bool,
+    brief: bool = False,
+    radix: str = "hex",
 ) -> None:
-    """Summary first, then the transactions with what they mean to the parts."""
+    """Summary first, then the transactions with what they mean to the parts. radix: of the words."""
     trace = reading.trace
     scl, sda = trace.names[reading.scl], trace.names[reading.sda]
     plain = "scl" in scl.lower() and "sda" in sda.lower()
@@ -112,7 +121,7 @@ def decoded(
     out.print(grid)
     if not brief:
         out.print()
-        _transactions(out, reading, every)
+        _transactions(out, reading, every, radix)
 
 
 def meanings(reading: Reading) -> dict[int, list[str]]:
@@ -147,7 +156,7 @@ def timing(out: Console, margins: list[Margin]) -> None:
     out.print(table)
 
 
-def _transactions(out: Console, reading: Reading, every: bool) -> None:
+def _transactions(out: Console, reading: Reading, every: bool, radix: str) -> None:
     trace, words, table, who = reading.trace, reading.decoded.words, reading.transactions, reading.addresses
     count = len(table)
     if not count:
@@ -175,7 +184,7 @@ def _transactions(out: Console, reading: Reading, every: bool) -> None:
         if address >= 0 and not who.answered[index]:
             way.append(" ✗", style="fault")
             refused = True
-        cells = [f"{byte:02X}" for byte in words.value[first : min(last, first + SHOWN_BYTES)].tolist()]
+        cells = [spelled(byte, 8, radix) for byte in words.value[first : min(last, first + SHOWN_BYTES)].tolist()]
         text = Text(" ".join(cells))
         if last - first > SHOWN_BYTES:
             text.append(f" … {last - first:,} in all", style="quiet")

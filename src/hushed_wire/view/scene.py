@@ -9,13 +9,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.words import CUT
+from ..bus.i2c_address import Addresses, refused
+from ..bus.words import CUT, Transactions, Words
 from ..finding import Finding
 from ..rig import DeviceReading, Reading
 from ..rig.channel import Channel
 from ..rig.hear import Hearing
 from ..sequence.listing import as_hush
 from ..trace import Trace
+from .radix import spelled
 
 __all__ = ["REFUSED", "Boxes", "Scene", "focus_of", "scene_of_hearing", "scene_of_reading", "seconds_of", "spans_of"]
 
@@ -51,24 +53,25 @@ class Scene:
     spans: list[tuple[float, float, str]] = field(default_factory=list)
 
 
-def scene_of_reading(reading: Reading) -> Scene:
-    """I2C."""
+def scene_of_reading(reading: Reading, radix: str = "hex") -> Scene:
+    """I2C. radix: of the bytes; addresses are in hex."""
     words, table, trace = reading.decoded.words, reading.transactions, reading.trace
-    refused = int(np.count_nonzero(reading.refused()))
+    unanswered = int(np.count_nonzero(reading.refused()))
     legend = f"{len(table):,} transactions, {len(words):,} words in the whole capture"
-    legend += f", {refused:,} not acknowledged (red)" if refused else ", all acknowledged"
+    legend += f", {unanswered:,} not acknowledged (red)" if unanswered else ", all acknowledged"
     marks = reading.decoded.marks
     keep = marks.kind != CUT
     width = seconds_of(trace, words.end - words.start)
+    lane = _i2c_words(trace, words, table, reading.addresses, "words", radix)
     return Scene(
-        trace, [_commands(trace, reading.devices), _words(reading)], {reading.scl: "scl", reading.sda: "sda"},
+        trace, [_commands(trace, reading.devices), lane], {reading.scl: "scl", reading.sda: "sda"},
         ", ".join(f"{d.device.name} ({d.part.name} at {d.device.address:#04x})" for d in reading.devices), legend,
         (seconds_of(trace, marks.time[keep]), marks.kind[keep]), float(np.median(width)) if len(width) else 0.0,
     )  # fmt: skip
 
 
-def scene_of_hearing(hearing: Hearing) -> Scene:
-    """Any bus, and what is behind its bridges."""
+def scene_of_hearing(hearing: Hearing, radix: str = "hex") -> Scene:
+    """Any bus, and what is behind its bridges. radix: of the words."""
     trace = hearing.trace
     roles: dict[int, str] = {}
     for bus in hearing.rig.bus:
@@ -78,7 +81,7 @@ def scene_of_hearing(hearing: Hearing) -> Scene:
     several = len(hearing.channels) > 1
     told = [device for device in hearing.devices if device.part.memory.kind != "scanned"]
     lanes = [_commands(trace, told)] if told else []
-    lanes += [_channel(trace, channel, several) for channel in hearing.channels[: MOST_LANES - len(lanes)]]
+    lanes += [_channel(trace, channel, several, radix) for channel in hearing.channels[: MOST_LANES - len(lanes)]]
     words = sum(len(channel.words) for channel in hearing.channels)
     legend = f"{words:,} words in the whole capture" + (
         "   yellow: data" if any(channel.dc is not None for channel in hearing.channels) else ""
@@ -115,12 +118,14 @@ def seconds_of(trace: Trace, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
     return (ticks * float(trace.tick.numerator) / float(trace.tick.denominator)).astype(np.float64)
 
 
-def _channel(trace: Trace, channel: Channel, named: bool) -> Boxes:
+def _channel(trace: Trace, channel: Channel, named: bool, radix: str) -> Boxes:
     """The words of a channel; an edge-triggered bus's words last from one latching edge back to the one before, at most as the median."""
     words = channel.words
     start, end = words.start, words.end
     if channel.kind == "matrix":
         return _pictures(trace, channel, named)
+    if channel.who is not None:
+        return _i2c_words(trace, words, channel.table, channel.who, channel.bus if named else "words", radix)
     if channel.kind == "parallel" and len(words) > 1:
         step = int(np.median(np.diff(words.effect)))
         start, end = words.effect - step // 2, words.effect + step // 2
@@ -128,11 +133,9 @@ def _channel(trace: Trace, channel: Channel, named: bool) -> Boxes:
         start = np.maximum(start, before)
     data = np.zeros(len(words), bool) if channel.dc is None else channel.dc == 1
     fill = np.where(words.unclear, REFUSED, np.where(data, DATA, BYTE))
-    if channel.kind == "i2c":
-        fill = np.where(words.ack, fill, REFUSED)
 
     def label(index: int) -> Sequence[str]:
-        value = f"{int(words.value[index]):0{channel.digits}X}"
+        value = spelled(int(words.value[index]), channel.bits, radix)
         read = channel.read is not None and bool(channel.read[index])
         return (f"{value} read", value) if read else (value,)
 
@@ -160,35 +163,46 @@ def _pictures(trace: Trace, channel: Channel, named: bool) -> Boxes:
     )
 
 
-def _words(reading: Reading) -> Boxes:
-    trace, words, table, who = reading.trace, reading.decoded.words, reading.transactions, reading.addresses
+def _i2c_words(trace: Trace, words: Words, table: Transactions, who: Addresses, title: str, radix: str) -> Boxes:
+    """The bytes of an I2C bus; addresses with their direction, what was refused in a colour of its own."""
     count = len(words)
     owner = np.searchsorted(table.last, np.arange(count), side="right") if len(table) else np.zeros(count, np.int64)
     is_address = np.arange(count) < who.first[owner] if count else np.zeros(0, bool)
-    refused = reading.refused()
-    fill = np.where(refused, REFUSED, np.where(is_address, ADDRESS, BYTE))
+    nak = refused(words, table, who)
+    fill = np.where(nak, REFUSED, np.where(is_address, ADDRESS, BYTE))
 
     def label(index: int) -> Sequence[str]:
         value = int(words.value[index])
-        mark = " ✗" if refused[index] else ""
+        mark = " ✗" if nak[index] else ""
         if not is_address[index]:
-            return (f"{value:02X}{mark}", f"{value:02X}")
+            byte = spelled(value, 8, radix)
+            return (f"{byte}{mark}", byte)
         way = "read" if value & 1 else "write"
         return (f"{value >> 1:02X} {way}{mark}", f"{value >> 1:02X} {way[0].upper()}{mark}", f"{value >> 1:02X}")
 
-    return Boxes(seconds_of(trace, words.start), seconds_of(trace, words.end), fill, label, "words", "words", 0.6)
+    return Boxes(seconds_of(trace, words.start), seconds_of(trace, words.end), fill, label, "words", title, 0.6)
 
 
 def _commands(trace: Trace, devices: list[DeviceReading]) -> Boxes:
-    starts, ends, fills, labels = [], [], [], []
+    """What was said to the parts; of words that are latched by an edge a command lasts for half a step before and behind."""
+    starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
+    fills: list[str] = []
+    labels: list[tuple[Any, int]] = []
     for own in [own for device in devices for own in (device.chips or [device.commands])]:
+        if not len(own):
+            continue
+        begin, end = own.payload.start[own.first], own.payload.end[own.first + own.count - 1]
+        if len(own.payload.time) > 1 and bool((own.payload.start == own.payload.end).all()):
+            room = int(np.median(np.diff(own.payload.time))) // 2
+            begin, end = begin - room, end + room
+            end[:-1] = np.minimum(end[:-1], begin[1:])
+        starts.append(begin)
+        ends.append(end)
         for index in range(len(own)):
-            first = int(own.first[index])
-            starts.append(int(own.payload.start[first]))
-            ends.append(int(own.payload.end[first + int(own.count[index]) - 1]))
             fills.append(DATA if own.name_of(index) == "data" else REFUSED if own.kind[index] < 0 else COMMAND)
             labels.append((own, index))
-    order = np.argsort(np.array(starts, dtype=np.int64), kind="stable") if starts else np.empty(0, np.int64)
+    order = np.argsort(np.concatenate(starts), kind="stable")
+    begin, end = np.concatenate(starts)[order], np.concatenate(ends)[order]
 
     def label(position: int) -> Sequence[str]:
         own, index = labels[int(order[position])]
@@ -201,6 +215,6 @@ def _commands(trace: Trace, devices: list[DeviceReading]) -> Boxes:
         return (whole, whole.replace(" ", "\n"), folded, name, name.replace("-", "-\n"))
 
     return Boxes(
-        seconds_of(trace, np.array(starts, np.int64)[order]), seconds_of(trace, np.array(ends, np.int64)[order]),
+        seconds_of(trace, begin), seconds_of(trace, end),
         np.array(fills, dtype=object)[order], label, "commands", "commands", 0.85,
     )  # fmt: skip

@@ -18,12 +18,12 @@ from .transfers import calls
 
 __all__ = ["Told", "i2c_records", "json_lines"]
 
-Told = Callable[[list[Any]], bytes]
+Told = Callable[[list[Any], int], bytes]  # transactions, and the bits of their words
 ENCODER = msgspec.json.Encoder()
 ADDRESSES = 1 + (1 << 10)  # none, and all of ten bits
 
 
-def json_lines(entries: list[Any]) -> bytes:
+def json_lines(entries: list[Any], bits: int = 8) -> bytes:
     """Transactions as JSON Lines."""
     return ENCODER.encode_lines(entries)
 
@@ -56,7 +56,7 @@ def i2c_records(
             assert own.who is not None
             count_in(own, counts, called)
             if not summary_only and len(own.table):
-                out += told(calls(own.words, own.table, own.who, tick, "bus"))
+                out += told(calls(own.words, own.table, own.who, tick, "bus"), own.bits)
         return out
 
     last = None

@@ -150,7 +150,7 @@ def _encoded(told: Told, pieces: list[Channel], tick: tuple[int, int], counts: d
         counts["transactions"] += len(in_pieces(channel.words, channel.table))
         counts["words"] += int((channel.table.last - channel.table.first).sum())
         if not brief and len(channel.table):
-            out += told(transfers(channel, tick))
+            out += told(transfers(channel, tick), channel.bits)
     return out
 
 
