@@ -280,6 +280,11 @@ class Conditions(unittest.TestCase):
         again = program_json("decode", "healthy.vcd", "--rig", "front-desk.toml", "--from", window[1], "--to", window[2])
         self.assertEqual([c["name"] for c in again["commands"]], ["charge-pump"])
 
+    def test_many_tests_in_a_row(self) -> None:
+        once = int(program("find", "healthy.vcd", "start", "--count").stdout)
+        for word in ("or", "and"):
+            self.assertEqual(int(program("find", "healthy.vcd", f" {word} ".join(["start"] * 3000), "--count").stdout), once)
+
     def test_what_makes_no_sense(self) -> None:
         for condition, said in (
             ("", "something is missing"), ("start and", "something is missing"), ("(start", "a bracket is open"), ("start stop", "too much"),
@@ -294,6 +299,10 @@ class Conditions(unittest.TestCase):
             ("edge=SCK", "no line 'SCK'"),
             ("contrast.height=3", "no field 'height'"),
             ("device=tyde", "no device 'tyde'"),
+            ("contrast.level>low", "'contrast.level' is a number, and 'low' is none"),
+            ("display.state>1", "'display.state' has names, which have no size"),
+            ("(" * 300 + "start" + ")" * 300, "more than 100 brackets and nots"),
+            ("not " * 300 + "start", "more than 100 brackets and nots"),
         ):
             done = program("find", "healthy.vcd", condition)
             self.assertEqual(done.returncode, 2)

@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
+from hushed_wire.trace import read_capture, vcd
 from support import PROGRAM, demo, program, program_json, raw_samples, scratch
 
 RIG = ("--rig", "front-desk.toml")
@@ -230,6 +231,53 @@ class BadInput(unittest.TestCase):
         self.refuse("diagnose", "tide.pbm", said=r"tide\.pbm: this is a PBM picture")
         self.refuse("diagnose", "missing.vcd", said=r"missing\.vcd: no such file")
         self.refuse("diagnose", ".", said=r"\.: is a folder")
+
+    def test_more_lines_than_fit(self) -> None:
+        # A simulator's file, and a table: the lines that are named are read, whichever option names them.
+        folder = demo() / "many"
+        folder.mkdir(exist_ok=True)
+        trace = read_capture(demo() / "healthy.vcd").window(0, 60_000)
+        wide = "".join(f"$var wire 1 x{k} idle{k} $end\n" for k in range(70))
+        text = b"".join(vcd.write(trace)).decode()
+        (folder / "wide.vcd").write_text(text.replace("$upscope", wide + "$upscope", 1))
+        times = trace.times.tolist()
+        rows = [
+            f"{float(when * trace.tick):.9f},{level & 1},{level >> 1 & 1}"
+            for when, level in zip(times, trace.levels.tolist(), strict=True)
+        ]
+        head = ",".join(["Time", "SCL", "SDA", *(f"idle{k}" for k in range(70))])
+        (folder / "wide.csv").write_text("\n".join([head, *(row + ",0" * 70 for row in rows)]) + "\n")
+        lines = ("--line", "scl=SCL", "--line", "sda=SDA")
+        expected = json.loads(program("decode", "healthy.vcd", *lines, "--to", "0.6ms", "--format", "json").stdout)[
+            "transactions"
+        ]
+        for name in ("many/wide.vcd", "many/wide.csv"):
+            self.refuse(
+                "lines", name, said=rf"{name}: the file has 72 (wires|lines) \(.*, …\); 64 fit into one trace\n  name those"
+            )
+            shown = json.loads(program("lines", name, "--only", "SDA", "--only", "clock=SCL", "--format", "json").stdout)
+            self.assertEqual([line["name"] for line in shown["lines"]], ["SDA", "clock"])
+            self.assertGreater(shown["lines"][1]["rises"], 20)
+            found = json.loads(program("decode", name, *lines, "--format", "json").stdout)["transactions"]
+            self.assertEqual([one["bytes"] for one in found[:5]], [one["bytes"] for one in expected[:5]])
+            self.assertEqual(program("find", name, *lines, "start", "--count").returncode, 0)
+            done = program("convert", name, "--only", "SCL", "-o", "many/part.vcd")
+            self.assertEqual((done.returncode, read_capture(folder / "part.vcd").names), (0, ("SCL",)))
+        self.refuse("lines", "healthy.vcd", "--only", "SCK", said=r"healthy\.vcd: the capture has no line 'SCK'")
+        self.refuse("lines", "healthy.vcd", "--only", "A=SCL", "--only", "A=SDA", said="two lines would have one name")
+
+    def test_no_room_on_standard_output(self) -> None:
+        for words in (
+            ("decode", "healthy.vcd"),
+            ("decode", "healthy.vcd", "--line", "scl=SCL", "--line", "sda=SDA", "--format", "jsonl"),
+            ("plot", "healthy.vcd", "-o", "-"),
+            ("explain", "ssd1306", "AE"),
+            ("--help",),
+        ):
+            with Path("/dev/full").open("wb") as full:
+                done = subprocess.run([PROGRAM, *words], cwd=demo(), stdout=full, stderr=subprocess.PIPE, check=False)
+            self.assertEqual(done.returncode, 2, words)
+            self.assertRegex(done.stderr.decode(), r"^hushed-wire: standard output: No space left on device\n  make room.*\n\Z")
 
     def test_rigs_and_options(self) -> None:
         rig = (demo() / "front-desk.toml").read_text()

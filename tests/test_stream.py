@@ -221,13 +221,16 @@ class AsAUser(unittest.TestCase):
                 return word_records(half, Bus("bus", "spi", lines=roles), [], False, {})
 
             cut = halves.behind_stop(at["scl"], at["sda"]) if "scl" in at else halves.behind_select([at["cs"]], 0)
-            both = halves.in_halves(path, 1, rate, list(at.values()), names, told, cut)
+            shares: list[float] = []
+            both = halves.in_halves(path, 1, rate, list(at.values()), names, told, cut, went=shares.append)
             assert both is not None
             whole = told(open_capture(path, raw=1, rate=rate), False)
             mine, theirs = (b"".join(pieces).splitlines() for pieces in (both, whole))
             self.assertEqual(mine[:-1], theirs[:-1])
             self.assertEqual(json.loads(mine[-1]), json.loads(theirs[-1]))
             self.assertGreater(len(mine), 9)
+            self.assertEqual(shares, sorted(shares))
+            self.assertTrue(all(0 < share <= 1 for share in shares))
 
     def test_halves_of_a_parallel_bus_are_parted_as_the_whole(self) -> None:
         """What is a rest depends on all words before; a second half that guessed wrongly is decoded anew."""

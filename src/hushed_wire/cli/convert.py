@@ -7,7 +7,6 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..errors import HushedError
 from . import options
 
 if TYPE_CHECKING:
@@ -32,13 +31,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         required=True,
         help="target: .vcd, .csv, .npz, .raw, the first two packed with .gz; '-' is VCD",
     )
-    parser.add_argument(
-        "--only",
-        action="append",
-        default=[],
-        metavar="LINE",
-        help="only these lines, in this order; NAME=LINE renames one (repeatable)",
-    )
+    options.add_only(parser)
     parser.add_argument("--words", action="store_true", help="add decoded words and commands as variables (VCD)")
     parser.add_argument("--findings", action="store_true", help="add what diagnose finds as variables (VCD, I2C)")
     options.add_rig(parser)
@@ -58,16 +51,7 @@ def run(args: argparse.Namespace) -> int:
         added += _words(listen())
     if args.findings:
         added += _findings(listen())
-    if args.only:
-        names, numbers = [], []
-        for text in args.only:
-            new, equals, line = text.partition("=")
-            number = trace.index(line if equals else text)
-            numbers.append(number)
-            names.append(new if equals else trace.names[number])
-        if len(set(names)) < len(names):
-            raise HushedError("two lines would have one name", where="--only", remedy="rename one: --only NAME=LINE")
-        trace = trace.select(numbers, tuple(names))
+    trace = options.chosen(trace, args.only, source.path)
     comment = f"from {Path(source.path).name}, by hushed-wire convert"
     if args.output == "-":
         for piece in encode_capture("-", trace, None, comment, added):

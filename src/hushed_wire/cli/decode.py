@@ -281,13 +281,17 @@ def _halved(args: argparse.Namespace, source: Any, kind: Any, roles: dict[str, s
     if not size or min(numbers.values()) < 0 or len(set(numbers.values())) < len(numbers):
         return None
     capture = args.capture, size, 1 / source.tick, list(numbers.values()), source.names
+
+    def went(share: float) -> None:
+        source.share = share
+
     if kind == "i2c":
         from ..view.stream import i2c_records
 
         def of_i2c(half: Any, second: bool) -> Iterator[bytes]:
             return i2c_records(half, roles, [], args.summary, second)
 
-        return in_halves(*capture, of_i2c, behind_stop(numbers["scl"], numbers["sda"]))
+        return in_halves(*capture, of_i2c, behind_stop(numbers["scl"], numbers["sda"]), went=went)
     selects = [line for role, line in numbers.items() if role.startswith("cs")]
     if kind == "spi" and not selects:
         return None
@@ -301,7 +305,10 @@ def _halved(args: argparse.Namespace, source: Any, kind: Any, roles: dict[str, s
     active = 1 if bus.select == "high" else 0
     if kind == "spi":
         return in_halves(
-            *capture, lambda half, second: word_records(half, bus, [], args.summary, known), behind_select(selects, active)
+            *capture,
+            lambda half, second: word_records(half, bus, [], args.summary, known),
+            behind_select(selects, active),
+            went=went,
         )
     first = Runs(STOP)
 
@@ -312,7 +319,7 @@ def _halved(args: argparse.Namespace, source: Any, kind: Any, roles: dict[str, s
         runs.pauses.longest = 0
         return word_records(half, bus, [], args.summary, known, runs=runs)
 
-    return in_halves(*capture, of_words, behind_pause(numbers, active), same_steps)
+    return in_halves(*capture, of_words, behind_pause(numbers, active), same_steps, went)
 
 
 def _kind_of(roles: set[str], wanted: str) -> str:

@@ -15,12 +15,14 @@ examples:
   hushed-wire lines tide.vcd
   hushed-wire lines scope.csv --threshold 1.2V
   hushed-wire lines dump.bin --raw 1 --rate 24MHz --format json
+  hushed-wire lines bench.vcd --only top.scl --only SDA=top.sda
 """
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
     options.add_capture(parser)
+    options.add_only(parser)
     options.add_text(parser)
 
 
@@ -41,7 +43,7 @@ def rows_of(trace: Trace) -> list[dict[str, Any]]:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     source = options.open_source(args)
-    trace = options.windowed(source.read(), args)
+    trace = options.chosen(options.windowed(source.read(), args), args.only, source.path)
     rows = rows_of(trace)
     if args.format == "json":
         from ..view.json_text import json_bytes

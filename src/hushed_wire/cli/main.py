@@ -121,6 +121,11 @@ def main(argv: Sequence[str] | None = None) -> int:
         # The reader of a pipe has had enough; what is still buffered has nowhere to go.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
+    except OSError as error:  # files are opened where their errors are told; what is left is standard output
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        where = error.filename or "standard output"
+        sys.stderr.write(f"hushed-wire: {where}: {error.strerror or error}\n  make room, or write to another place with -o\n")
+        return 2
     except MemoryError:
         sys.stderr.write("hushed-wire: not enough memory\n  read a part of the capture with --from and --to\n")
         return 2

@@ -184,6 +184,7 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
         raw=int(args.raw) if args.raw and args.raw.isdecimal() else args.raw,
         rate=rate,
         wanted=wanted,
+        named=_named(args) if wanted is None else None,
         threshold=None if threshold is None else float(threshold),
         hysteresis=None if hysteresis is None else float(hysteresis),
     )
@@ -192,6 +193,41 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
     if (threshold is not None or hysteresis is not None) and source.waveforms is None:
         sys.stderr.write("hushed-wire: warning: --threshold and --hysteresis play no role here: the file has levels, not volts\n")
     return source
+
+
+def _named(args: argparse.Namespace) -> list[str]:
+    """All lines that the options name."""
+    lines = list(roles(args).values()) if getattr(args, "line", None) else []
+    lines += [text.rpartition("=")[2] for text in getattr(args, "only", None) or []]
+    if getattr(args, "rig", None):
+        from ..rig import load_rig
+
+        lines += [line for bus in load_rig(args.rig, lenient=True).bus for line in bus.lines.values()]
+    return lines
+
+
+def add_only(parser: argparse.ArgumentParser) -> None:
+    """Some lines of a capture."""
+    parser.add_argument(
+        "--only", action="append", default=[], metavar="LINE",
+        help="only these lines, in this order; NAME=LINE renames one (repeatable)",
+    )  # fmt: skip
+
+
+def chosen(trace: Trace, only: list[str], path: str) -> Trace:
+    """The lines that --only names, under the names that it gives them; all where it names none."""
+    if not only:
+        return trace
+    pairs = [(new if equals else "", line) for new, equals, line in ((text.rpartition("=")) for text in only)]
+    try:
+        numbers = [trace.index(line) for _, line in pairs]
+    except HushedError as error:
+        error.where = error.where or path
+        raise
+    names = [new or trace.names[number] for (new, _), number in zip(pairs, numbers, strict=True)]
+    if len(set(names)) < len(names):
+        raise HushedError("two lines would have one name", where="--only", remedy="rename one: --only NAME=LINE")
+    return trace.select(numbers, tuple(names))
 
 
 def windowed(trace: Trace, args: argparse.Namespace) -> Trace:

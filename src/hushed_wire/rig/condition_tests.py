@@ -265,7 +265,10 @@ def on_field(key: str, sign: str, value: str) -> Condition:
         now = fields[wanted]
         if isinstance(now, int) and number is not None:
             return bool(SIGNS[sign](now, number))
-        return bool(SIGNS[sign](str(now), value)) if sign in ("=", "!=") else False
+        if sign not in ("=", "!="):
+            what = f"is a number, and '{value}' is none" if isinstance(now, int) else "has names, which have no size"
+            raise HushedError(f"'{key}' {what}", where="CONDITION", remedy=f"write a number, or {key}=NAME")
+        return bool(SIGNS[sign](str(now), value))
 
     def found(told: Told) -> Spans:
         _known(told, name)

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from functools import reduce
 
 from ..errors import HushedError, nearest
 from ..trace import Trace
@@ -19,6 +20,7 @@ from .spans import Spans
 
 __all__ = ["holds", "parse_condition"]
 
+DEEPEST = 100  # brackets within one another
 TOKEN = re.compile(r"""\s*(?:(?P<quoted>"[^"]*"|'[^']*')|(?P<mark>[()])|(?P<sign><=|>=|!=|=|<|>)|(?P<word>[^\s()<>=!"']+))""")
 
 
@@ -43,6 +45,7 @@ class _Reader:
     def __init__(self, text: str) -> None:
         self.text, self.at = text, 0
         self.kind = self.word = ""
+        self.depth = 0
         self.step()
 
     def step(self) -> str:
@@ -65,31 +68,42 @@ class _Reader:
 
     def condition(self) -> Condition:
         """Terms with `or` between."""
-        out = self.term()
+        parts = [self.term()]
         while self.kind == "word" and self.word == "or":
             self.step()
-            out = _or(out, self.term())
-        return out
+            parts.append(self.term())
+        return parts[0] if len(parts) == 1 else _or(parts)
 
     def term(self) -> Condition:
         """Factors with `and` between."""
-        out = self.factor()
+        parts = [self.factor()]
         while self.kind == "word" and self.word == "and":
             self.step()
-            out = _and(out, self.factor())
+            parts.append(self.factor())
+        return parts[0] if len(parts) == 1 else _and(parts)
+
+    def opposite(self) -> Condition:
+        """What follows a `not`."""
+        self.step()
+        return _not(self.factor())
+
+    def bracket(self) -> Condition:
+        """What stands in brackets."""
+        self.step()
+        out = self.condition()
+        if self.word != ")":
+            raise self.wrong("a bracket is open")
+        self.step()
         return out
 
     def factor(self) -> Condition:
         """A test, a condition in brackets, or the opposite of either."""
-        if self.kind == "word" and self.word == "not":
-            self.step()
-            return _not(self.factor())
-        if self.word == "(" and self.kind == "mark":
-            self.step()
-            out = self.condition()
-            if self.word != ")":
-                raise self.wrong("a bracket is open")
-            self.step()
+        if (self.kind, self.word) in (("word", "not"), ("mark", "(")):
+            self.depth += 1
+            if self.depth > DEEPEST:
+                raise self.wrong(f"more than {DEEPEST} brackets and nots within one another")
+            out = self.opposite() if self.word == "not" else self.bracket()
+            self.depth -= 1
             return out
         if self.kind != "word":
             raise self.wrong(f"'{self.word}' is no test" if self.word else "something is missing")
@@ -109,12 +123,12 @@ class _Reader:
         return _test(self, key, argument, sign, value)
 
 
-def _and(a: Condition, b: Condition) -> Condition:
-    return lambda told: a(told).both(b(told))
+def _and(parts: list[Condition]) -> Condition:
+    return lambda told: reduce(Spans.both, (part(told) for part in parts))
 
 
-def _or(a: Condition, b: Condition) -> Condition:
-    return lambda told: a(told).either(b(told))
+def _or(parts: list[Condition]) -> Condition:
+    return lambda told: reduce(Spans.either, (part(told) for part in parts))
 
 
 def _not(a: Condition) -> Condition:

@@ -55,10 +55,12 @@ class Source:
     waveforms: Waveforms | None = None
     stream: Stream | None = None
     _samples: Iterator[Samples] | None = None
+    share: float | None = None  # of the file that was read, where somebody reads it in another way and says so
 
     def position(self) -> tuple[int, int]:
         """Bytes of the file that were read, and how many there are; zeros where that is not known."""
-        return (0, 0) if self.stream is None else self.stream.position()
+        done, total = (0, 0) if self.stream is None else self.stream.position()
+        return done if self.share is None else int(self.share * total), total
 
     def blocks(self) -> Iterator[Trace]:
         """The blocks in order; each starts where the one before ended."""
@@ -80,18 +82,20 @@ def open_capture(
     raw: int | str | None = None,
     rate: Fraction | None = None,
     wanted: list[str] | None = None,
+    named: list[str] | None = None,
     threshold: float | None = None,
     hysteresis: float | None = None,
 ) -> Source:
     """Opens a capture.
 
     path: file, or "-" for `stdin`. raw: bytes a sample, or lines in packed bits ("2bit"), for raw samples (needs `rate`). rate: samples a second.
-    wanted: lines that matter, by name or number. threshold, hysteresis: volts, for files in volts.
+    wanted: lines that matter, by name or number: changes of others may be left out. named: lines to take where a file has more than fit
+    and all of them matter. threshold, hysteresis: volts, for files in volts.
     Raises HushedError naming file, place and remedy.
     """
     stream = open_stream(path, stdin)
     try:
-        return _opened(stream, raw, rate, wanted, threshold, hysteresis)
+        return _opened(stream, raw, rate, wanted, named, threshold, hysteresis)
     except BaseException:
         stream.close()
         raise
@@ -102,6 +106,7 @@ def _opened(
     raw: int | str | None,
     rate: Fraction | None,
     wanted: list[str] | None,
+    named: list[str] | None,
     threshold: float | None,
     hysteresis: float | None,
 ) -> Source:
@@ -125,7 +130,7 @@ def _opened(
     from . import vcd
 
     if vcd.looks_like(head):
-        names, tick, blocks = vcd.read(stream, wanted)
+        names, tick, blocks = vcd.read(stream, wanted or named)
         return Source(stream.name, "VCD", names, tick, _closing(stream, blocks), stream=stream)
     from . import npz
 
@@ -145,7 +150,7 @@ def _opened(
     from . import table
 
     if table.looks_like(head):
-        trace, waveforms = table.read(stream, rate, threshold, hysteresis)
+        trace, waveforms = table.read(stream, rate, threshold, hysteresis, wanted or named)
         stream.close()
         return Source(stream.name, "CSV", list(trace.names), trace.tick, iter([trace]), waveforms)
     raise HushedError(

@@ -17,12 +17,26 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError, nearest
 
-__all__ = ["MAX_LINES", "Edges", "Levels", "Note", "Samples", "Times", "Trace", "fold", "joined", "word_type"]
+__all__ = [
+    "MAX_LINES",
+    "TOO_MANY",
+    "Edges",
+    "Levels",
+    "Note",
+    "Samples",
+    "Times",
+    "Trace",
+    "first_of",
+    "fold",
+    "joined",
+    "word_type",
+]
 
 Times = NDArray[np.int64]
 Levels = NDArray[Any]  # an unsigned type, wide enough for the lines
 
 MAX_LINES = 64
+TOO_MANY = "name those you need with --line ROLE=LINE, or --only LINE"
 LOW, HIGH, UNKNOWN = 0, 1, 2  # levels in columns of changes
 
 
@@ -199,12 +213,17 @@ class Samples:
         return Trace(self.names, at + self.start, levels[1:].take(at, mode="clip"), self.end, self.tick, None, 1, self.notes)
 
 
+def first_of(names: list[str], most: int = 6) -> str:
+    """The first names of a long list."""
+    return ", ".join(names[:most]) + (", …" if len(names) > most else "")
+
+
 def word_type(lines: int) -> type[Any]:
     """The smallest unsigned type that holds one bit a line; raises HushedError beyond 64."""
     for bits, kind in ((8, np.uint8), (16, np.uint16), (32, np.uint32), (MAX_LINES, np.uint64)):
         if lines <= bits:
             return kind
-    raise HushedError(f"the capture has {lines} lines; {MAX_LINES} fit", remedy="name those you need with --line ROLE=LINE")
+    raise HushedError(f"the capture has {lines} lines; {MAX_LINES} fit", remedy=TOO_MANY)
 
 
 def _bit(plane: Levels, line: int) -> NDArray[np.uint8]:

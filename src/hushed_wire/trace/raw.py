@@ -140,4 +140,5 @@ def _samples(stream: Stream, size: int, tick: Fraction, lines: list[int] | None,
         if last:
             break
     if not done:
-        raise HushedError("the file is empty", where=stream.name, remedy="record the capture again")
+        what = f"the file ends within its first sample of {size} bytes" if notes else "the file is empty"
+        raise HushedError(what, where=stream.name, remedy="record the capture again")

@@ -23,7 +23,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
-from .model import Note, Times, Trace
+from .model import MAX_LINES, TOO_MANY, Note, Times, Trace, first_of
 from .stream import Stream
 from .table_grid import Grid
 from .table_rows import Rows, WrongRow, layout_of, rows_of
@@ -71,9 +71,16 @@ class _Text:
 
 
 def read(
-    stream: Stream, rate: Fraction | None = None, threshold: float | None = None, hysteresis: float | None = None
+    stream: Stream,
+    rate: Fraction | None = None,
+    threshold: float | None = None,
+    hysteresis: float | None = None,
+    wanted: list[str] | None = None,
 ) -> tuple[Trace, Waveforms | None]:
-    """The trace of a CSV, and its waveforms when it is in volts. Raises HushedError with file and line."""
+    """The trace of a CSV, and its waveforms when it is in volts. Raises HushedError with file and line.
+
+    wanted: names of lines to take where there are more than fit.
+    """
     import pandas as pd
 
     shape = shape_of(stream.head)
@@ -97,7 +104,7 @@ def read(
             for piece in pieces:
                 first = _frame(piece, shape)
                 if first is not None and len(first):
-                    grid = _grid(stream.name, first, shape, rate)
+                    grid = _grid(stream.name, first, shape, rate, wanted)
                     grid.take(rows_of(first, grid.layout))
                 ahead += piece.count(b"\n")
                 if grid is not None:
@@ -113,7 +120,7 @@ def read(
             tail = _last_row(text.tail.decode("utf-8", "replace"), shape)
             taken = False
             if tail is not None and not stream.cut:
-                grid = grid or _grid(stream.name, tail, shape, rate)
+                grid = grid or _grid(stream.name, tail, shape, rate, wanted)
                 row = rows_of(tail, grid.layout)
                 taken = grid.layout.time is None or grid.follows(row.span[0])
                 if taken:
@@ -157,9 +164,18 @@ def _frame(piece: bytes, shape: Shape) -> pd.DataFrame | None:
         raise WrongRow(row, "a row with more cells than the others", "the file is damaged: export it again") from error
 
 
-def _grid(name: str, first: pd.DataFrame, shape: Shape, rate: Fraction | None) -> Grid:
+def _grid(name: str, first: pd.DataFrame, shape: Shape, rate: Fraction | None, wanted: list[str] | None) -> Grid:
     """What the rows are collected in. Raises HushedError where the columns tell no time, or nothing but it."""
-    grid = Grid(name, layout_of(first, shape, bool(rate)), rate)
+    layout = layout_of(first, shape, bool(rate))
+    if len(layout.data) > MAX_LINES:
+        lowered = {line.lower() for line in wanted or []}
+        chosen = [column for column in layout.data if shape.columns[column].lower() in lowered]
+        if not chosen or len(chosen) > MAX_LINES:
+            names = first_of([shape.columns[column] for column in layout.data])
+            what = f"the file has {len(layout.data)} lines ({names}); {MAX_LINES} fit into one trace"
+            raise HushedError(what, where=name, remedy=TOO_MANY)
+        layout.data = chosen
+    grid = Grid(name, layout, rate)
     if not grid.layout.data:
         raise HushedError("has a time column but no line", where=name, remedy="export at least one channel")
     if grid.layout.time is None and not grid.interval():

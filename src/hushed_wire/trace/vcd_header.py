@@ -14,7 +14,7 @@ from fractions import Fraction
 import numpy as np
 
 from ..errors import HushedError
-from .model import MAX_LINES, Note
+from .model import MAX_LINES, TOO_MANY, Note, first_of
 from .stream import Stream
 
 __all__ = ["PIECE", "UNITS", "Header", "Lines", "Slot", "looks_like", "read_header"]
@@ -161,9 +161,9 @@ class Lines:
             named = chosen if len(named) > MAX_LINES and chosen else named
         if len(named) > MAX_LINES:
             raise HushedError(
-                f"the file has {len(named)} wires; {MAX_LINES} fit into one trace",
+                f"the file has {len(named)} wires ({first_of([name for name, _, _ in named])}); {MAX_LINES} fit into one trace",
                 where=where,
-                remedy="name those you need with --line ROLE=LINE",
+                remedy=TOO_MANY,
             )
         if not named:
             raise HushedError(

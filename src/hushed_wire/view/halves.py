@@ -59,11 +59,12 @@ def in_halves(
     records: Records,
     cut: Cut,
     agree: Agree = lambda mine, theirs: True,
+    went: Callable[[float], None] = lambda share: None,
 ) -> Iterator[bytes] | None:
     """The records of both halves in order; None where no place to cut was found. size: bytes of a sample.
 
     agree: whether by the summaries of both halves the second would have come out the same behind the first; if not it is decoded anew,
-    which `records` then has to know how to do.
+    which `records` then has to know how to do. went: is told which share of the capture is done, as far as the first half shows it.
     """
     total = Path(path).stat().st_size // size
     at = None
@@ -73,16 +74,27 @@ def in_halves(
             break
     if at is None or at >= total - 1:
         return None
-    return _both(path, size, rate, lines, names, records, at, agree)
+    return _both(path, size, rate, lines, names, records, at, agree, went)
 
 
-def _half(path: str, size: int, rate: Fraction, lines: list[int], names: list[str], first: int, end: int | None) -> Source:
-    """The capture from sample number `first` up to `end`."""
+def _half(
+    path: str,
+    size: int,
+    rate: Fraction,
+    lines: list[int],
+    names: list[str],
+    first: int,
+    end: int | None,
+    went: Callable[[float], None] = lambda share: None,
+) -> Source:
+    """The capture from sample number `first` up to `end`. went: is told which share of that was read."""
 
     def pieces() -> Iterator[Samples]:
         for piece in samples_from(path, size, 1 / rate, lines, first):
             if end is None or piece.end <= end:
                 yield piece
+                if end is not None:
+                    went((piece.end - first) / (end - first))
                 continue
             if piece.start < end:
                 yield piece.until(end)
@@ -92,7 +104,15 @@ def _half(path: str, size: int, rate: Fraction, lines: list[int], names: list[st
 
 
 def _both(
-    path: str, size: int, rate: Fraction, lines: list[int], names: list[str], records: Records, at: int, agree: Agree
+    path: str,
+    size: int,
+    rate: Fraction,
+    lines: list[int],
+    names: list[str],
+    records: Records,
+    at: int,
+    agree: Agree,
+    went: Callable[[float], None],
 ) -> Iterator[bytes]:
     def second() -> Iterator[bytes]:
         return records(_half(path, size, rate, lines, names, at, None), True)
@@ -113,7 +133,7 @@ def _both(
             finally:
                 os._exit(status)
         mine = b""
-        for piece in records(_half(path, size, rate, lines, names, 0, at), False):
+        for piece in records(_half(path, size, rate, lines, names, 0, at, went), False):
             if mine:
                 yield mine
             mine = piece
