@@ -196,6 +196,19 @@ class Sequences(unittest.TestCase):
                 self.assertIn("s.hush:2", caught.exception.where, str(caught.exception))
                 self.assertTrue(caught.exception.remedy)
 
+    def test_what_is_nested_too_deeply(self) -> None:
+        folder = scratch()
+        (folder / "deep.hush").write_text("repeat 1\n" * 400 + "display on\n" + "end\n" * 400)
+        (folder / "deep.toml").write_text("x = " + "[" * 3000 + "]" * 3000)
+        for words, said in (
+            (("build", "deep.hush", "--part", "ssd1306"), "deep.hush:51: more than 50 'repeat' within one another"),
+            (("wiring", "deep.toml"), "deep.toml: not TOML"),
+            (("catalog", "ssd1306", "--catalog", "."), "deep.toml: not TOML"),
+        ):
+            done = program(*words, cwd=folder)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(said, done.stderr.decode())
+
     def test_files_that_include_one_another(self) -> None:
         (FOLDER / "a.hush").write_text("display off\ninclude b.hush\n")
         (FOLDER / "b.hush").write_text("include a.hush\n")

@@ -126,6 +126,9 @@ def main(argv: Sequence[str] | None = None) -> int:
         where = error.filename or "standard output"
         sys.stderr.write(f"hushed-wire: {where}: {error.strerror or error}\n  make room, or write to another place with -o\n")
         return 2
+    except RecursionError:
+        sys.stderr.write("hushed-wire: something in the input is nested too deeply to be read\n  write it flatter\n")
+        return 2
     except MemoryError:
         sys.stderr.write("hushed-wire: not enough memory\n  read a part of the capture with --from and --to\n")
         return 2

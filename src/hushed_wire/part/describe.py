@@ -333,7 +333,7 @@ def load_file(path: Path, checked: bool = False) -> Part:
     try:
         text = path.read_text(encoding="utf-8")
         table = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise HushedError(f"not TOML: {error}"[:200], where=str(path), remedy="mend the file at that place") from error
     except OSError as error:
         raise HushedError(f"cannot be read: {error.strerror}", where=str(path), remedy="check the path of the part") from error

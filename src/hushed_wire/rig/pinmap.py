@@ -77,7 +77,7 @@ def load_pin_map(name: str, folder: Path) -> PinMap:
         raise HushedError(f"there is no pin map '{name}'", remedy=f"{nearest(name, shipped)}, or the path of your own")
     try:
         found = msgspec.convert(tomllib.loads(path.read_text(encoding="utf-8")), PinMap)
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise HushedError(f"not TOML: {error}", where=str(path), remedy="mend the file at that place") from error
     except msgspec.ValidationError as error:
         what, _, key = str(error).partition(" - at ")

@@ -282,7 +282,7 @@ def load_rig(path: str | Path, lenient: bool = False) -> Rig:
         ) from error
     try:
         rig = msgspec.convert(tomllib.loads(text), Rig)
-    except tomllib.TOMLDecodeError as error:
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise HushedError(f"not TOML: {error}", where=where, remedy="mend the file at that place") from error
     except msgspec.ValidationError as error:
         what, _, key = str(error).partition(" - at ")

@@ -18,6 +18,8 @@ from ..units import parse as parse_quantity
 
 __all__ = ["Statement", "number", "parse_file", "parse_text"]
 
+DEEPEST = 50  # blocks within one another
+
 LITERAL = ("text", "fill", "picture", "include")  # verbs whose words are taken as they stand
 LONGEST = 1 << 24  # bytes of one data statement
 
@@ -58,6 +60,8 @@ def parse_text(text: str, name: str, folder: Path | None = None, within: tuple[P
         if statement is None:
             continue
         if statement.verb == "repeat":
+            if len(open_blocks) >= DEEPEST:
+                raise HushedError(f"more than {DEEPEST} 'repeat' within one another", where=place, remedy="multiply the times")
             open_blocks.append((statement, here))
             here = []
         elif statement.verb == "end":
