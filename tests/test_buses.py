@@ -1,5 +1,6 @@
 """Sequences on every bus and through bridges: what is rehearsed has to come back as what was sent, and as the picture."""
 
+import json
 import unittest
 from fractions import Fraction
 
@@ -14,8 +15,9 @@ from hushed_wire.rig import load_rig
 from hushed_wire.rig.follow import payloads
 from hushed_wire.rig.rehearse import rehearse
 from hushed_wire.sequence.start import start_text
+from hushed_wire.trace import vcd
 from hushed_wire.trace.sampling import sampled
-from support import scratch
+from support import program, program_json, scratch
 
 TICK = Fraction(1, 10**9)
 FOLDER = scratch()
@@ -263,6 +265,54 @@ class Twins(unittest.TestCase):
         self.assertEqual(found.words.value.tolist(), value.tolist())
         self.assertEqual((found.transactions.last - found.transactions.first).tolist(), lengths.tolist())
         self.assertEqual(found.dc.tolist(), dc.astype(int).tolist())  # type: ignore[union-attr]
+
+    def test_spi_as_it_is_said_to_be_clocked(self) -> None:
+        # Words of any length and order on lines of any name, whole, streamed, by a rig with options over it.
+        folder, random = scratch(), np.random.default_rng(6)
+        for mode, bits, msb, active in (
+            (0, 24, True, 0),
+            (1, 11, False, 0),
+            (2, 32, False, 1),
+            (3, 5, True, 1),
+            (3, 16, False, 0),
+        ):
+            shape = spi.Shape(bits, 100, 200, 100, mode, msb, active)
+            lengths = random.integers(1, 6, 5)
+            value = random.integers(0, 2**bits, int(lengths.sum()), dtype=np.uint64).astype(np.uint32)
+            took = spi.durations(lengths, shape)
+            start = 1000 + np.cumsum(took + 900) - took
+            roles, names = {"sck": 2, "mosi": 0, "cs": 1}, ("W0", "W1", "W2")
+            end = int(start[-1] + took[-1]) + 900
+            trace = spi.encode(value, lengths, start, shape, roles, names, TICK, end, None, ["cs"] * len(lengths))
+            (folder / "words.vcd").write_bytes(b"".join(vcd.write(trace)))
+            lines = [word for role, line in roles.items() for word in ("--line", f"{role}=W{line}")]
+            said = ["--mode", str(mode), "--bits", str(bits), "--select", "high" if active else "low"]
+            said += ["--order", "msb" if msb else "lsb"]
+            whole = program_json("decode", "words.vcd", *lines, *said, "--save-rig", "saved.toml", cwd=folder)["transactions"]
+            streamed = program("decode", "words.vcd", *lines, *said, "--format", "jsonl", cwd=folder).stdout.splitlines()[:-1]
+            by_rig = program_json("decode", "words.vcd", "--rig", "saved.toml", cwd=folder)["transactions"]
+            (folder / "plain.toml").write_text(
+                '[[bus]]\nname = "bus"\nkind = "spi"\nlines = { sck = "W2", mosi = "W0", cs = "W1" }\n'
+            )
+            over = program_json("decode", "words.vcd", "--rig", "plain.toml", *said, cwd=folder)["transactions"]
+            ends = np.cumsum(lengths)
+            sent = [value[last - count : last].tolist() for last, count in zip(ends.tolist(), lengths.tolist(), strict=True)]
+            for found in (whole, [json.loads(line) for line in streamed], by_rig, over):
+                self.assertEqual([one["words"] for one in found], sent, said)
+        for words, why in (
+            (("decode", "words.vcd", *lines, "--bits", "33"), "--bits: a word of 33 bits"),
+            (
+                ("decode", "words.vcd", "--line", "scl=W0", "--line", "sda=W1", "--mode", "1"),
+                "--mode: a bus of kind i2c has none",
+            ),
+            (
+                ("decode", "words.vcd", "--line", "scl=W0", "--line", "sda=W1", "--order", "lsb", "--format", "jsonl"),
+                "--order: a bus of",
+            ),
+        ):
+            done = program(*words, cwd=folder)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(why, done.stderr.decode())
 
     @given(st.data())
     @settings(deadline=None, max_examples=60)

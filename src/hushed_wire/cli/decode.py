@@ -301,7 +301,7 @@ def _halved(args: argparse.Namespace, source: Any, kind: Any, roles: dict[str, s
     from ..view.stream_words import known_shape, word_records
 
     bus = Bus("bus", kind, lines=roles)
-    known, shortest = known_shape(options.open_source(args, list(roles.values())), bus)
+    known, shortest = known_shape(options.open_source(args, list(roles.values())), bus, options.shape(args))
     active = 1 if bus.select == "high" else 0
     if kind == "spi":
         return in_halves(
@@ -366,20 +366,24 @@ def _stream(args: argparse.Namespace, rig: Any) -> int:
 
     def whole(notes: list[Any]) -> Iterator[bytes]:
         if kind == "i2c":
+            from ..rig.shaped import check_shape
+
             rows = (
                 (lambda entries, bits: _rows(None, (_i2c_row(plain(entry), args.radix) for entry in entries))) if as_csv else None
             )
+            check_shape(kind, options.shape(args))
             return i2c_records(source, roles, notes, args.summary, told=rows)
         from ..rig.schema import Bus
         from ..view.stream_words import word_records
 
-        bus = Bus("bus", kind, lines=roles)
+        bus, given = Bus("bus", kind, lines=roles), options.shape(args)
         if not as_csv:
-            return word_records(source, bus, notes, args.summary)
+            return word_records(source, bus, notes, args.summary, given=given)
         return word_records(
             source,
             bus,
             notes,
+            given=given,
             told=lambda entries, bits: _rows(None, (_words_row(plain(entry), bits, args.radix) for entry in entries)),
         )
 

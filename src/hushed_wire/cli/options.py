@@ -45,6 +45,12 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
         metavar="ROLE=LINE",
         help="line that plays a role, like scl=D0 or cs=4; by name or number",
     )
+    group.add_argument("--mode", type=int, choices=range(4), help="SPI: idle level and edge of the clock")
+    group.add_argument(
+        "--bits", type=int, metavar="N", help="SPI: bits of a word, 1 to 32 (default: as the part has them, else 8)"
+    )
+    group.add_argument("--order", choices=("msb", "lsb"), help="SPI, shift: which bit comes first (default: msb)")
+    group.add_argument("--select", choices=("low", "high"), help="SPI, parallel: the level that selects")
     group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
     group.add_argument("--clock", metavar="RATE", help="bus clock that is meant, like 400kHz")
@@ -264,10 +270,19 @@ def rig_given(args: argparse.Namespace) -> Any:
         if role not in ("scl", "sda"):
             raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")
     _over(bus.lines, given)
+    _reshaped(bus, args)
     if args.clock:
         quantity(args.clock, "Hz", "--clock")
         bus.clock = args.clock
     return rig
+
+
+def shape(args: argparse.Namespace) -> dict[str, Any]:
+    """--mode, --bits, --order and --select, as far as they are given."""
+    found = {key: getattr(args, key) for key in ("mode", "bits", "order", "select") if getattr(args, key) is not None}
+    if not 1 <= found.get("bits", 8) <= 32:
+        raise HushedError(f"a word of {found['bits']} bits", where="--bits", remedy="words have 1 to 32 bits")
+    return found
 
 
 def wanted_lines(args: argparse.Namespace, rig: Any) -> list[str] | None:
@@ -303,7 +318,9 @@ def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
         return Setup(rig)
     quantity(args.clock, "Hz", "--clock")
     try:
-        return assume(trace, Options(args.bus or "", roles(args), args.part or "", args.panel or "", args.clock or ""))
+        return assume(
+            trace, Options(args.bus or "", roles(args), args.part or "", args.panel or "", args.clock or "", shape(args))
+        )
     except HushedError as error:
         warn(trace.notes)  # they may be the reason
         error.where = error.where or args.capture
@@ -339,6 +356,7 @@ def rig_of_any(args: argparse.Namespace) -> Any:
     if not rig.bus:
         raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
     _given_lines(rig.bus[0], roles(args))
+    _reshaped(rig.bus[0], args)
     return rig
 
 
@@ -364,6 +382,7 @@ def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:
             if not rig.bus:
                 raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
             _given_lines(rig.bus[0], roles(args))
+            _reshaped(rig.bus[0], args)
             plan = Setup(rig)
         else:
             plan = plan_for(trace, args, None)
@@ -371,6 +390,17 @@ def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:
         return hear(trace, plan.rig)
 
     return source, trace, listen
+
+
+def _reshaped(bus: Any, args: argparse.Namespace) -> None:
+    """--mode, --bits, --order and --select over a rig's bus."""
+    given = shape(args)
+    if given:
+        from ..rig.shaped import check_shape
+
+        check_shape(bus.kind, given)
+        for key, value in given.items():
+            setattr(bus, key, value)
 
 
 def _given_lines(bus: Any, given: dict[str, str]) -> None:

@@ -16,6 +16,7 @@ from ..part.model import model_of
 from ..part.neighbours import COMMON
 from ..trace import Trace
 from .schema import Bus, Device, Rig
+from .shaped import Shape, check_shape
 
 __all__ = ["Options", "Setup", "assume"]
 
@@ -24,13 +25,14 @@ LOOKED_AT = 4_000_000  # changes in which devices are looked for; the display ma
 
 @dataclass
 class Options:
-    """What was said on the command line instead of a rig. lines: role to line. clock: as written."""
+    """What was said on the command line instead of a rig. lines: role to line. clock: as written. shape: of its words."""
 
     bus: str = ""
     lines: dict[str, str] = field(default_factory=dict)
     part: str = ""
     panel: str = ""
     clock: str = ""
+    shape: Shape = field(default_factory=dict)
 
 
 @dataclass
@@ -56,12 +58,13 @@ def assume(trace: Trace, options: Options) -> Setup:
             )
     from .recognise import bus_of, recognised
 
-    other = bus_of(trace, options.bus, options.lines, assumed)
+    other = bus_of(trace, options.bus, options.lines, assumed, options.shape)
     if other is not None:
         other.clock = options.clock
         rig = Rig(title="worked out from the capture", bus=[other])
         rig.device = recognised(trace, other, options.part, options.panel, assumed)
         return Setup(rig, assumed)
+    check_shape("i2c", options.shape)
     for role in options.lines:
         if role not in ("scl", "sda"):
             raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")

@@ -16,11 +16,11 @@ from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, commands, load
 from ..part.describe import Panel
 from ..part.neighbours import COMMON
-from ..part.wrap import BUS_OF
+from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from .adapter import READABLE, printable
 from .schema import OPTIONAL_ROLES, ROLES, Bus, Device, Rig
-from .shaped import polarity, selected, spi_shaped
+from .shaped import NOTHING, Shape, check_shape, polarity, selected, spi_shaped
 
 __all__ = ["bus_of", "likely_roles", "recognised"]
 
@@ -30,8 +30,10 @@ UNEXPLAINED = 0.2  # what a line that moves and plays no role counts against an 
 ENOUGH = 3  # distinct commands of a part's bring-up that show that it is that part
 
 
-def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, str]) -> Bus | None:
+def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, str], shape: Shape = NOTHING) -> Bus | None:
     """The bus of a capture that is not I2C; None where it is I2C, or nothing tells. kind: "" where it is not given.
+
+    shape: mode, word and select, as far as they are given.
 
     Raises HushedError for roles that no bus has, and where a bus that is asked for cannot be found.
     """
@@ -103,12 +105,15 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
         assumed["lines"] = (
             f"the bus is {kind}: {', '.join(told)}; by {'the traffic' if fit is not None or by_traffic else 'the names'}"
         )
+    check_shape(kind, shape)
     if kind == "spi":
-        spi_shaped(trace, bus, roles, fit, assumed)
+        spi_shaped(trace, bus, roles, fit, assumed, shape)
     elif kind == "matrix":
         polarity(trace, bus, roles, assumed)
     elif kind == "parallel":
-        selected(trace, bus, roles, assumed)
+        selected(trace, bus, roles, assumed, shape)
+    for key, value in shape.items():
+        setattr(bus, key, value)
     return bus
 
 
@@ -278,7 +283,7 @@ def _could_be(part: Part, bus: Bus) -> bool:
     """Whether a part can hang on these lines: its framing wants what the bus has."""
     roles = bus.lines
     for framing in part.framings:
-        if BUS_OF[framing] != bus.kind:
+        if BUS_OF[framing] != bus.kind or (bus.bits and bus.bits != WRAPS[framing].bits):
             continue
         if (framing == "dc-line" and "dc" in roles) or (framing == "nine-bit" and "dc" not in roles and bus.bits == 9):
             return True

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
@@ -46,7 +46,7 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
     pins: dict[str, str | int] = {}
     through: dict[str, str] = {}
     mode: Literal[0, 1, 2, 3] = 0
-    bits: Literal[0, 8, 9] = 0  # of an SPI word, for parts that take either; 0: nine where there is no D/C line
+    bits: Annotated[int, msgspec.Meta(ge=0, le=32)] = 0  # of an SPI word; parts say it themselves, nine without a D/C line
     order: Literal["msb", "lsb"] = "msb"
     select: Literal["low", "high"] = "low"  # the level that selects
     rows: Literal["low", "high"] = "high"  # the level at which a row (or digit) of scanned LEDs is on

@@ -2,32 +2,54 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ..bus.changes import edges_to, excerpt
 from ..bus.role_table import axes
+from ..errors import HushedError
 from ..trace import Trace
 
 if TYPE_CHECKING:
     from ..bus.spi_roles import SpiFit
     from .schema import Bus
 
-__all__ = ["polarity", "selected", "shaped", "spi_shaped"]
+__all__ = ["NOTHING", "Shape", "check_shape", "polarity", "selected", "shaped", "spi_shaped"]
+
+Shape = Mapping[str, Any]  # mode, bits, order, select of a bus, as far as they are given
+NOTHING: Shape = {}
+SHAPES = {"mode": ("spi",), "bits": ("spi",), "order": ("spi", "shift"), "select": ("spi", "parallel")}  # kinds that have it
 
 
-def shaped(trace: Trace, bus: Bus, assumed: dict[str, str]) -> None:
-    """Sets what the traffic tells of a bus whose lines are known: SPI mode, word and select, or the level of a parallel bus's selects."""
+def shaped(trace: Trace, bus: Bus, assumed: dict[str, str], given: Shape) -> None:
+    """Sets what the traffic tells of a bus whose lines are known: SPI mode, word and select, or the level of a parallel bus's selects.
+
+    given: what is known of these, which is set as it is. Raises HushedError where a bus of that kind has no such thing.
+    """
+    check_shape(bus.kind, given)
     roles = {role: trace.index(line) for role, line in bus.lines.items()}
     if bus.kind == "spi":
-        spi_shaped(trace, bus, roles, None, assumed)
+        spi_shaped(trace, bus, roles, None, assumed, given)
     elif bus.kind == "parallel":
-        selected(trace, bus, roles, assumed)
+        selected(trace, bus, roles, assumed, given)
+    for key, value in given.items():
+        setattr(bus, key, value)
 
 
-def spi_shaped(trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None, assumed: dict[str, str]) -> None:
-    """Mode, word and select of an SPI bus, as the traffic has them."""
+def check_shape(kind: str, given: Shape) -> None:
+    """Raises HushedError for what a kind of bus does not have."""
+    for key in given:
+        if kind not in SHAPES[key]:
+            kinds = " and ".join(SHAPES[key])
+            raise HushedError(f"a bus of kind {kind} has none", where=f"--{key}", remedy=f"it is for {kinds}; leave it out")
+
+
+def spi_shaped(
+    trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None, assumed: dict[str, str], given: Shape = NOTHING
+) -> None:
+    """Mode, word and select of an SPI bus, as the traffic has them, where they are not given."""
     from ..bus.spi_roles import mode_of, spans_of, word_bits
 
     part = excerpt(trace)
@@ -43,6 +65,7 @@ def spi_shaped(trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None
             if fit is not None
             else int(stretch[level == 0].sum() > stretch[level == 1].sum()) ^ _busier(part, roles["sck"], select)
         )
+        active = int(given["select"] == "high") if "select" in given else active
         spans = spans_of(part, select, active)
     mode, clear = mode_of(part, roles["sck"], roles["mosi"], spans)
     bus.mode = mode  # type: ignore[assignment]
@@ -55,6 +78,10 @@ def spi_shaped(trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None
     )
     if bits == 9:
         bus.bits = 9
+    if "mode" in given:
+        if select is not None and "select" not in given:
+            assumed["select"] = f"select is active {bus.select}, by the traffic"
+        return
     how = "as its clock idles and its data change" if clear > 0.9 else "which the data do not tell clearly"
     assumed["mode"] = (
         f"SPI mode {mode}, {how}; select is active {bus.select}"
@@ -89,10 +116,10 @@ def polarity(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, s
     )
 
 
-def selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> None:
+def selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str], given: Shape = NOTHING) -> None:
     """The level that selects a chip of a parallel bus: that at which words come."""
     chips = [roles[role] for role in ("cs", "cs1", "cs2") if role in roles]
-    if not chips:
+    if not chips or "select" in given:
         return
     part = excerpt(trace)
     at = edges_to(part, roles["wr"], 1) - 1 if "wr" in roles else edges_to(part, roles["e"], 0) - 1

@@ -12,6 +12,7 @@ from ..errors import HushedError
 from ..rig.channel import LONGEST, Channel, Runs, in_pieces
 from ..rig.hearers import Hearer, hearers, of_parallel, of_shift
 from ..rig.schema import Bus
+from ..rig.shaped import NOTHING, Shape, shaped
 from ..trace import Source, Trace
 from ..trace.model import Samples, joined
 from .json_text import json_bytes
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["known_shape", "word_records"]
 
 
-def known_shape(source: Source, bus: Bus) -> tuple[dict[str, str], int]:
+def known_shape(source: Source, bus: Bus, given: Shape = NOTHING) -> tuple[dict[str, str], int]:
     """Sets how a bus is clocked by the beginning of a capture, and says what it set; and the shortest step between its words there."""
     roles = {role: source.names.index(line) for role, line in bus.lines.items()}
     waiting: list[Trace] = []
@@ -35,7 +36,7 @@ def known_shape(source: Source, bus: Bus) -> tuple[dict[str, str], int]:
         if sum(map(len, waiting)) >= FIRST:
             break
     assumed: dict[str, str] = {}
-    _begun(waiting, bus, roles, assumed, True)
+    _begun(waiting, bus, roles, assumed, True, given)
     runs = Runs()
     if bus.kind == "parallel":
         of_parallel(bus, roles, runs)(joined(waiting))
@@ -50,11 +51,13 @@ def word_records(
     known: dict[str, str] | None = None,
     told: Told = json_lines,
     runs: Runs | None = None,
+    given: Shape = NOTHING,
 ) -> Iterator[bytes]:
     """The records of an SPI, parallel or shift bus, in pieces, the last one the summary; what the reader noted goes to `notes`.
 
     known: what was assumed, where it was worked out before how the bus is clocked. told: transactions as bytes.
-    runs: what parts the transactions of a parallel bus; the summary then says by which steps it did.
+    runs: what parts the transactions of a parallel bus; the summary then says by which steps it did. given: what is known of how the bus is
+    clocked.
     """
     empty = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
     roles = {role: empty.index(line) for role, line in bus.lines.items()}
@@ -76,14 +79,14 @@ def word_records(
             waiting.append(block if isinstance(block, Trace) else block.trace())
             if sum(map(len, waiting)) < FIRST:
                 continue
-            all_hearers = _begun(waiting, bus, roles, assumed, summary_only)
+            all_hearers = _begun(waiting, bus, roles, assumed, summary_only, given)
             now, waiting = [*waiting], []
         for each in now:
             out = _encoded(told, [piece for hearer in all_hearers for piece in hearer(each)], tick, counts, summary_only)
             if out:
                 yield out
     if not all_hearers and waiting:
-        all_hearers = _begun(waiting, bus, roles, assumed, summary_only)
+        all_hearers = _begun(waiting, bus, roles, assumed, summary_only, given)
     for end in [*waiting, None]:
         yield _encoded(told, [piece for hearer in all_hearers for piece in hearer(end)], tick, counts, summary_only)
     if last is not None:
@@ -128,14 +131,14 @@ def _summary(counts: dict[str, int], assumed: dict[str, str], runs: Runs | None)
     return json_bytes({"record": "summary", **counts, "assumed": assumed, **steps}, pretty=False)
 
 
-def _begun(waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[str, str], counted: bool) -> list[Hearer]:
+def _begun(
+    waiting: list[Trace], bus: Bus, roles: dict[str, int], assumed: dict[str, str], counted: bool, given: Shape
+) -> list[Hearer]:
     """What decodes a bus (or only counts its words), as its first blocks show that it is clocked."""
-    from ..rig.shaped import shaped
-
     seen = joined(waiting)
     if len(seen) > FIRST:  # so that nothing depends on the size of blocks
         seen = seen.window(seen.start, int(seen.times[FIRST]))
-    shaped(seen, bus, assumed)
+    shaped(seen, bus, assumed, given)
     if bus.kind == "shift":
         from ..bus import shift
 
