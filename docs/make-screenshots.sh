@@ -20,6 +20,27 @@ sed 's/2.2kOhm/470Ohm/; s/"GPIO3"/5/; s/"GPIO2"/3/; s/400kHz/1MHz/' front-desk.t
 # A bring-up of the pump room that was copied from a one-line panel, hurried, and never switched on.
 sed 's/lines=2/lines=1/; s/display state=on.*/display state=off cursor=off blink=off/; /wait 2ms/d' pump-room.hush > ../hurried.hush
 
+# The pump room's display behind a shift register instead of an expander.
+cat > ../register.toml <<RIG
+title = "Pump room, behind a register"
+[[bus]]
+name = "wires"
+kind = "shift"
+clock = "1MHz"
+lines = { clock = "SRCLK", data = "SER", latch = "RCLK" }
+[[bridge]]
+name = "register"
+on = "wires"
+part = "74hc595"
+drives = { rs = "q1", e = "q2", backlight = "q3", d4 = "q4", d5 = "q5", d6 = "q6", d7 = "q7" }
+[[device]]
+name = "pump-lcd"
+on = "register"
+part = "hd44780"
+panel = "20x4"
+RIG
+"$program" rehearse pump-room.hush --rig ../register.toml -o ../register.vcd -q
+
 mkfifo "$work/number"
 Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$work/number" >/dev/null 2>&1 & screen=$!
 read -r number <"$work/number"
@@ -27,7 +48,9 @@ read -r number <"$work/number"
 terminal() { # NAME ARGUMENT …: the window in which hushed-wire runs with these arguments
   local name=$1; shift
   {
-    printf 'cd %q\nprintf "\\033[1;32m$\\033[0m hushed-wire %%s\\n" %q\n' "$PWD" "$*"
+    local shown= word
+    for word in "$@"; do case $word in *[\ \<\>\"]*) shown+=" '$word'" ;; *) shown+=" $word" ;; esac; done
+    printf 'cd %q\nprintf "\\033[1;32m$\\033[0m hushed-wire%%s\\n" %q\n' "$PWD" "$shown"
     printf '%q ' "$program" "$@"
     printf '\ntouch %q\nsleep 60\n' "$work/done"
   } >"$work/run"
@@ -52,7 +75,7 @@ figure() { # NAME ARGUMENT …: a file that the program writes
 rig="--rig front-desk.toml"
 terminal diagnose diagnose no-pump.vcd $rig
 terminal lines lines healthy-volts.csv.gz
-terminal find find healthy.vcd 'command=contrast or gap>2ms or bytes="8D 14"' $rig --context 1
+terminal find find engine-room.vcd 'select=cs2 and command=page' --rig engine-room.toml --context 1
 terminal screen screen healthy.vcd $rig
 terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
 terminal wiring wiring ../faulty-rig.toml
@@ -67,7 +90,7 @@ figure unpack unpack ../unknown.bin --guess --picture
 figure glyphs glyphs 8x8 --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
-terminal decode-spi decode handheld.vcd
+terminal decode decode ../register.vcd --rig ../register.toml
 "$program" diagnose refused.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
 echo docs/screenshots/fault.png
 figure led-sign screen led-sign.vcd --rig led-sign.toml --picture

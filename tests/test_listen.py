@@ -280,6 +280,26 @@ class Conditions(unittest.TestCase):
         again = program_json("decode", "healthy.vcd", "--rig", "front-desk.toml", "--from", window[1], "--to", window[2])
         self.assertEqual([c["name"] for c in again["commands"]], ["charge-pump"])
 
+    def test_selects_that_words_carry(self) -> None:
+        # Half of the picture is each chip's; the set-up is told both at once.
+        counts = {}
+        for condition in (
+            "command=page",
+            "select=cs1 and command=page",
+            "select=cs2 and command=page",
+            "select=cs1 and select=cs2",
+            "select!=cs1",
+        ):
+            counts[condition] = int(program("find", "engine-room.vcd", condition, "--count").stdout)
+        self.assertEqual(list(counts.values())[:3], [16, 8, 8])
+        self.assertGreater(counts["select=cs1 and select=cs2"], 0)
+        self.assertGreaterEqual(counts["select!=cs1"], 16)
+        self.assertIn("did you mean", program("find", "engine-room.vcd", "select=cs3").stderr.decode())
+        lines = program("find", "engine-room.vcd", "command=page", "--context", "1").stdout.decode().splitlines()[2:]
+        # What lies between two places is context of both, and told once.
+        self.assertEqual(len([line for line in lines if "page" in line and line.lstrip()[0].isdigit()]), 16)
+        self.assertLessEqual(len(lines), 16 + 17)
+
     def test_many_tests_in_a_row(self) -> None:
         once = int(program("find", "healthy.vcd", "start", "--count").stdout)
         for word in ("or", "and"):
@@ -299,6 +319,8 @@ class Conditions(unittest.TestCase):
             ("edge=SCK", "no line 'SCK'"),
             ("contrast.height=3", "no field 'height'"),
             ("device=tyde", "no device 'tyde'"),
+            ("bus=frint", "no bus 'frint'"),
+            ("select=cs2", "no select 'cs2'"),
             ("contrast.level>low", "'contrast.level' is a number, and 'low' is none"),
             ("display.state>1", "'display.state' has names, which have no size"),
             ("(" * 300 + "start" + ")" * 300, "more than 100 brackets and nots"),

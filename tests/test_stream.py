@@ -1,6 +1,8 @@
 """Captures decoded piece by piece: the same as a whole, for any size of piece; from a pipe as they come; in level memory."""
 
 import json
+import os
+import pty
 import subprocess
 import sys
 import time
@@ -28,7 +30,7 @@ from hushed_wire.view import halves
 from hushed_wire.view.stream import i2c_records
 from hushed_wire.view.stream_words import word_records
 from hushed_wire.view.transfers import calls, transfers
-from support import FIXTURES, demo, program, scratch
+from support import FIXTURES, PROGRAM, demo, program, scratch
 
 FOLDER = scratch()
 
@@ -263,6 +265,32 @@ class AsAUser(unittest.TestCase):
             whole = program("decode", "-", *words, stdin=samples).stdout
             self.assertEqual((FOLDER / "halves.jsonl").read_bytes(), whole)
             self.assertGreater(json.loads(whole.splitlines()[-1])["transactions"], 240)
+
+    def test_progress_is_shown_on_a_terminal_only(self) -> None:
+        path = FOLDER / "long.raw"
+        with path.open("wb") as file:
+            file.truncate(80_000_000)  # nothing but zeros, and no room on the disk
+        words = [str(PROGRAM), "decode", str(path), "--raw", "1", "--rate", "20MHz", "--line", "scl=0", "--line", "sda=1"]
+        words += ["--format", "jsonl", "-o", str(FOLDER / "long.jsonl")]
+        self.assertEqual(subprocess.run(words, capture_output=True, check=True).stderr, b"")
+        for more, shown in (([], True), (["-q"], False)):
+            screen, terminal = pty.openpty()
+            done = subprocess.Popen([*words, *more], stderr=terminal, env={**os.environ, "TERM": "xterm", "COLUMNS": "100"})
+            os.close(terminal)
+            seen = b""
+            while True:
+                try:
+                    piece = os.read(screen, 65536)
+                except OSError:  # the terminal is gone with the program
+                    break
+                if not piece:
+                    break
+                seen += piece
+            self.assertEqual(done.wait(), 0)
+            os.close(screen)
+            self.assertEqual(b"/80.0 MB" in seen, shown, seen)
+        summary = json.loads((FOLDER / "long.jsonl").read_text())
+        self.assertEqual((summary["record"], summary["transactions"]), ("summary", 0))
 
     def test_a_pipe_is_decoded_as_it_comes(self) -> None:
         data = (demo() / "handheld.vcd").read_bytes()

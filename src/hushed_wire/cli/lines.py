@@ -43,7 +43,7 @@ def rows_of(trace: Trace) -> list[dict[str, Any]]:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     source = options.open_source(args)
-    trace = options.chosen(options.windowed(source.read(), args), args.only, source.path)
+    trace = options.chosen(options.whole(args, source), args.only, source.path)
     rows = rows_of(trace)
     if args.format == "json":
         from ..view.json_text import json_bytes

@@ -236,6 +236,14 @@ def chosen(trace: Trace, only: list[str], path: str) -> Trace:
     return trace.select(numbers, tuple(names))
 
 
+def whole(args: argparse.Namespace, source: Source) -> Trace:
+    """The part of a capture between --from and --to; reading is watched where somebody waits for it."""
+    from ..trace import joined
+    from ..view.progress import watched
+
+    return windowed(joined(list(watched(source.blocks(), source, getattr(args, "quiet", False)))), args)
+
+
 def windowed(trace: Trace, args: argparse.Namespace) -> Trace:
     """The part between --from and --to."""
     start, end = quantity(args.start, "s", "--from"), quantity(args.end, "s", "--to")
@@ -334,10 +342,10 @@ def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source
     if args.rig and (rig := rig_of_any(args)) is not None:
         wanted = [line for bus in rig.bus for line in bus.lines.values()]
         source = open_source(args, None if every_line else wanted)
-        return source, windowed(source.read(), args), Setup(rig)
+        return source, whole(args, source), Setup(rig)
     rig = rig_given(args)
     source = open_source(args, None if every_line else wanted_lines(args, rig))
-    trace = windowed(source.read(), args)
+    trace = whole(args, source)
     plan = plan_for(trace, args, rig)
     save_rig(args, plan)
     return source, trace, plan
@@ -367,7 +375,7 @@ def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:
     from ..rig import Setup, load_rig
 
     source = open_source(args)
-    trace = windowed(source.read(), args)
+    trace = whole(args, source)
     warn(trace.notes)
 
     @lru_cache(maxsize=1)

@@ -68,7 +68,7 @@ def _capture(args: argparse.Namespace, rig: Rig | None) -> Scan:
     from ..rig import read
 
     source = options.open_source(args, options.wanted_lines(args, rig))
-    trace = options.windowed(source.read(), args)
+    trace = options.whole(args, source)
     options.warn(trace.notes)
     plan = options.plan_for(trace, args, rig)
     options.only_i2c(plan, args.capture)

@@ -28,6 +28,9 @@ SIGNS: dict[str, Callable[[Any, Any], Any]] = {
 }  # fmt: skip
 
 
+CHIPS = ("cs1", "cs2", "cs3")  # selects of a parallel bus, which words carry with them
+
+
 class Place(Protocol):
     """Where in a condition's text a test stands."""
 
@@ -132,11 +135,42 @@ def _address(reader: Place, value: str) -> Condition:
 
 
 def _select(reader: Place, value: str) -> Condition:
-    return _transfers(lambda channel: np.full(len(channel.table), channel.select == value))
+    """A select of SPI parts channels; those of a parallel bus are told with each word."""
+
+    def which(channel: Channel) -> NDArray[np.bool_]:
+        if channel.chips is None or value not in CHIPS:
+            return np.full(len(channel.table), channel.select == value)
+        out: NDArray[np.bool_] = channel.chips[channel.table.first] >> CHIPS.index(value) & 1 == 1
+        return out
+
+    def names(channel: Channel) -> list[str]:
+        return (
+            [channel.select]
+            if channel.chips is None
+            else [chip for k, chip in enumerate(CHIPS) if (channel.chips >> k & 1).any()]
+        )
+
+    return _one_of(_transfers(which), "select", value, names)
 
 
 def _bus(reader: Place, value: str) -> Condition:
-    return _transfers(lambda channel: np.full(len(channel.table), channel.bus == value))
+    return _one_of(
+        _transfers(lambda channel: np.full(len(channel.table), channel.bus == value)), "bus", value, lambda channel: [channel.bus]
+    )
+
+
+def _one_of(made: Condition, what: str, value: str, names: Callable[[Channel], list[str]]) -> Condition:
+    """The same, where there is one of that name; else HushedError says which there are."""
+
+    def found(told: Told) -> Spans:
+        known = sorted({name for channel in told.hearing.channels for name in names(channel) if name})
+        if value not in known:
+            raise HushedError(
+                f"there is no {what} '{value}'", where="CONDITION", remedy=nearest(value, known) if known else "there is none"
+            )
+        return made(told)
+
+    return found
 
 
 def _bytes(reader: Place, value: str) -> Condition:

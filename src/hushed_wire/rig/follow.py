@@ -8,7 +8,6 @@ directly are beside it. What reaches a part becomes its payload, one for each ch
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from fractions import Fraction
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,12 +24,12 @@ from ..sequence import Target
 from ..trace import Trace
 from ..trace.merge import merge
 from .channel import Channel, runs
-from .schema import Bridge, Bus, Device, Rig, behind, lamps_of, pins_of
+from .ports import Ports, States, output_block, serial_states
+from .schema import Bridge, Bus, Device, Rig, behind, lamps_of
 
-__all__ = ["Ports", "output_block", "parallel_payload", "payloads", "rig_lines", "serial_states", "spi_payload"]
+__all__ = ["parallel_payload", "payloads", "rig_lines", "spi_payload"]
 
 Payloads = dict[str, list[Payload]]
-States = tuple[NDArray[np.int64], NDArray[np.int64]]  # moments, and output levels from each on
 Devices = list[tuple[Device, Target]]
 Bridges = list[tuple[Bridge, Part]]
 
@@ -50,6 +49,7 @@ def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
     return out
 
 
+Driven = dict[str, States]  # by bridge
 Lights = dict[str, tuple[Trace, int]]  # by device, the trace and line that switch its backlight
 
 
@@ -60,14 +60,21 @@ def payloads(
     lights: Lights | None = None,
     heard: list[Channel] | None = None,
     scans: dict[str, matrix.Scan] | None = None,
+    driven: Driven | None = None,
 ) -> Payloads:
     """What each device of a bus, and behind its bridges, was sent.
 
     lights: filled in where a line switches a backlight. heard: the channels that were decoded on the way are added to it.
-    scans: filled in with how scanned displays are driven.
+    scans: filled in with how scanned displays are driven. driven: filled in with what each bridge drives.
     """
     way = _Way(
-        rig, {} if lights is None else lights, [] if heard is None else heard, {} if scans is None else scans, trace, bus.lines
+        rig,
+        {} if lights is None else lights,
+        [] if heard is None else heard,
+        {} if scans is None else scans,
+        {} if driven is None else driven,
+        trace,
+        bus.lines,
     )
     return way.followed(trace, bus, rig_lines(trace, bus), bus.name)
 
@@ -80,6 +87,7 @@ class _Way:
     lights: Lights
     heard: list[Channel]
     scans: dict[str, matrix.Scan]
+    driven: Driven
     root: Trace
     lines: dict[str, str]
 
@@ -95,15 +103,16 @@ class _Way:
         states = {"i2c": self._i2c, "spi": self._spi, "parallel": self._parallel, "shift": self._shift}[bus.kind](
             trace, bus, roles, devices, bridges, out
         )
-        for (bridge, part), (times, levels) in zip(bridges, states, strict=True):
-            out |= self.followed(*self._behind(trace, roles, bridge, part, times, levels), bridge.name)
+        for (bridge, part), own in zip(bridges, states, strict=True):
+            self.driven[bridge.name] = own
+            out |= self.followed(*self._behind(trace, roles, bridge, part, own), bridge.name)
         return out
 
     def _behind(
-        self, trace: Trace, roles: dict[str, int], bridge: Bridge, part: Part, times: NDArray[np.int64], levels: NDArray[np.int64]
+        self, trace: Trace, roles: dict[str, int], bridge: Bridge, part: Part, states: States
     ) -> tuple[Trace, Bus, dict[str, int]]:
         """A bridge's outputs, with the lines that go past it."""
-        inner = _outputs(trace, bridge, part, times, levels)
+        inner = output_block(bridge, part, states, trace.end, trace.tick, trace.sample, trace.start)
         if bridge.direct:
             lines = [self.root.index(self.lines[role]) for role in bridge.direct]
             inner = merge(inner, self.root.select(lines, tuple(bridge.direct)))
@@ -192,11 +201,21 @@ class _Way:
         nibbles, bits = parallel.data_lines(roles)
         words = replace(found.words, value=found.words.value >> 4) if nibbles else found.words
         self.heard.append(
-            Channel(bus.name, "parallel", "", words, table, bits, found.data if "rs" in roles else None, found.read)
+            Channel(
+                bus.name,
+                "parallel",
+                "",
+                words,
+                table,
+                bits,
+                found.data if "rs" in roles else None,
+                found.read,
+                chips=found.chips if "cs1" in roles else None,
+            )
         )
         for device, target in devices:
             out[device.name] = _parallel_payloads(found, target)
-        return [(found.words.effect, found.words.value.astype(np.int64)) for _ in bridges]
+        return [States.driven(found.words.effect, found.words.value.astype(np.int64)) for _ in bridges]
 
     def _shift(
         self, trace: Trace, bus: Bus, roles: dict[str, int], devices: Devices, bridges: Bridges, out: Payloads
@@ -208,83 +227,8 @@ class _Way:
             if number == 0:
                 each = np.arange(len(words))
                 self.heard.append(Channel(bus.name, "shift", "", words, runs(words, each), 8 * count))
-            states.append((words.effect, words.value.astype(np.int64)))
+            states.append(States.driven(words.effect, words.value.astype(np.int64)))
         return states[: len(bridges)]
-
-
-# ---- bridges: what they are sent, as the levels of their outputs ---------------------------------------------------------
-
-
-class Ports:
-    """The outputs of an expander, from the bytes of its transactions, piece by piece; what a port was told last stays."""
-
-    def __init__(self, part: Part) -> None:
-        self.part = part
-        self.held = [0, 0]  # levels of both ports
-
-    def feed(self, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
-        """value, time: (n,) bytes that reached it. owner: (n,) which transaction each came in."""
-        if "iodir-a" not in self.part.by_name:
-            return time, value.astype(np.int64)
-        first = np.append(True, owner[1:] != owner[:-1]) if len(owner) else np.empty(0, bool)
-        start = np.flatnonzero(first)
-        lengths = np.diff(np.append(start, len(value)))
-        position = np.arange(len(value)) - np.repeat(start, lengths)
-        # Registers count up behind the first (IOCON.SEQOP = 0, bank 0), over the pair at the end back to 0.
-        register = (np.repeat(value[start].astype(np.int64), lengths) + position - 1) % 0x16
-        written = (position > 0) & np.isin(register, (0x12, 0x13, 0x14, 0x15))
-        side = register[written] & 1
-        new = value[written].astype(np.int64)
-        out = np.zeros(len(new), np.int64)
-        for port in (0, 1):
-            mine = side == port
-            last = np.maximum.accumulate(np.where(mine, np.arange(len(new)), -1))
-            own = np.where(last >= 0, new[np.maximum(last, 0)], self.held[port]) if len(new) else new
-            out |= own << (8 * port)
-            self.held[port] = int(own[-1]) if len(own) else self.held[port]
-        return time[written], out
-
-
-def serial_states(found: spi.SpiDecoded, bridge: Bridge, part: Part, ports: Ports) -> States:
-    """The same on SPI: loads of a chain, or an expander's opcode, register and values."""
-    words, table = found.words, found.transactions
-    lengths = table.last - table.first
-    if "load" in part.framings:  # a chain whose latch is the select: it takes over what came when the select ends
-        whole = lengths >= bridge.count
-        last = table.last[whole]
-        value = np.zeros(len(last), np.int64)
-        for k in range(bridge.count):
-            value |= words.value[last - 1 - k].astype(np.int64) << (8 * k)
-        return table.end[whole], value
-    owner = np.repeat(np.arange(len(lengths)), lengths)
-    position = np.arange(len(owner)) - table.first[owner]
-    opcode = words.value[table.first[owner]]
-    mine = (opcode >> 1 == 0x20 | (bridge.address or 0)) & (opcode & 1 == 0) & (position > 0)
-    return ports.feed(words.value[mine].astype(np.uint8), words.effect[mine], owner[mine])
-
-
-def _outputs(trace: Trace, bridge: Bridge, part: Part, times: NDArray[np.int64], states: NDArray[np.int64]) -> Trace:
-    """The bridge's outputs as a trace of roles, unknown before the first write."""
-    return output_block(bridge, part, times, states, trace.end, trace.tick, trace.sample, trace.start)
-
-
-def output_block(
-    bridge: Bridge, part: Part, times: NDArray[np.int64], states: NDArray[np.int64], end: int, tick: Fraction, sample: int, start: int | None
-) -> Trace:  # fmt: skip
-    """The same of a part of the capture. start: tick of the capture's own, unless this is a later part."""
-    pins = pins_of(part, bridge.count)
-    names = tuple(bridge.drives)
-    packed = np.zeros(len(states), np.uint64)
-    for number, pin in enumerate(bridge.drives.values()):
-        packed |= ((states >> pins[pin] & 1).astype(np.uint64)) << np.uint64(number)
-    unknown = np.zeros(len(packed), np.uint64)
-    when = times.astype(np.int64)
-    if start is not None:
-        when, packed = np.append(start, when), np.append(np.uint64(0), packed)
-        unknown = np.append(np.uint64((1 << len(names)) - 1), unknown)
-    keep = np.append(np.diff(when) > 0, True)[: len(when)]  # of two writes at one moment the later one stays
-    end = max(end, int(when[-1]) + 1) if len(when) else end
-    return Trace(names, when[keep], packed[keep], end, tick, unknown[keep], sample)
 
 
 # ---- parts on a serial or parallel bus --------------------------------------------------------------------------------------

@@ -23,8 +23,9 @@ from ..sequence import Target
 from ..trace import Trace
 from ..trace.model import Samples
 from .channel import Channel
-from .follow import Ports, States, output_block, parallel_payload, rig_lines, serial_states, spi_payload
+from .follow import parallel_payload, rig_lines, spi_payload
 from .hearers import Hearer, I2c, of_parallel, of_shift, of_spi
+from .ports import Ports, States, output_block, serial_states
 from .schema import Bridge, Bus, Device, Rig, behind
 
 __all__ = ["Follower", "Heard", "Spoken", "can_follow"]
@@ -243,7 +244,7 @@ class _Behind:
                 found = spi.SpiDecoded(own.words, own.dc, own.table)
                 self.states.append(serial_states(found, self.bridge, self.part, self.ports))
         elif own.kind == "parallel" or own.bits == 8 * self.bridge.count:
-            self.states.append((own.words.effect, own.words.value.astype(np.int64)))
+            self.states.append(States.driven(own.words.effect, own.words.value.astype(np.int64)))
 
     def feed(self, block: Trace | Samples | None, out: Heard) -> None:
         if block is not None:
@@ -251,11 +252,9 @@ class _Behind:
             if self.start is None:
                 self.start = block.start
         if self.states or not self.begun:
-            times, levels = (
-                np.concatenate([pair[side] for pair in self.states]) if self.states else np.empty(0, np.int64) for side in (0, 1)
-            )
+            states = States.join([States.none(), *self.states])
             first = (self.start or 0) if not self.begun else None
-            self.place.feed(output_block(self.bridge, self.part, times, levels, self.end, self.tick, 0, first), out)
+            self.place.feed(output_block(self.bridge, self.part, states, self.end, self.tick, 0, first), out)
             self.states, self.begun = [], True
         if block is None:
             self.place.feed(None, out)

@@ -11,6 +11,7 @@ from ..part.chips import model_for
 from ..trace import Trace
 from .channel import Channel
 from .pipeline import DeviceReading, started
+from .ports import States
 from .schema import Rig
 
 __all__ = ["Hearing", "hear"]
@@ -20,13 +21,17 @@ OPENING = 4  # steps with which set-ups begin
 
 @dataclass
 class Hearing:
-    """channels: buses first, then what is behind their bridges. devices: the displays. scans: how scanned ones are driven."""
+    """channels: buses first, then what is behind their bridges. devices: the displays. scans: how scanned ones are driven.
+
+    driven: what each bridge drives.
+    """
 
     trace: Trace
     rig: Rig
     channels: list[Channel] = field(default_factory=list)
     devices: list[DeviceReading] = field(default_factory=list)
     scans: dict[str, Scan] = field(default_factory=dict)
+    driven: dict[str, States] = field(default_factory=dict)
 
 
 def hear(trace: Trace, rig: Rig) -> Hearing:
@@ -39,7 +44,7 @@ def hear(trace: Trace, rig: Rig) -> Hearing:
     for bus in rig.bus:
         lights: dict[str, Any] = {}
         try:
-            found = payloads(trace, rig, bus, lights, out.channels, out.scans)
+            found = payloads(trace, rig, bus, lights, out.channels, out.scans, out.driven)
         except HushedError as error:
             missing = missing or error  # another bus of the rig may have been captured
             continue

@@ -41,12 +41,15 @@ def found(
         table.add_column(head, justify="right" if right else "left", no_wrap=head != "what is there", overflow="fold")
     shown = range(min(most, len(spans)))
     columns = time_column([trace.seconds(int(spans.start[k])) for k in shown], max(trace.seconds(trace.resolution()), 1e-7))
+    told = -1  # the last transfer that was listed: what stands between two places is not told twice
     for k in shown:
         start, end = int(spans.start[k]), int(spans.end[k])
         lasts = show(trace.seconds(end - start), "s") if end > start else "-"
-        rows = near(start, end, context)
-        for row, (_, text) in enumerate(rows or [(True, Text(""))]):
-            own = row == next((n for n, (here, _) in enumerate(rows) if here), 0)
+        rows = [row for row in near(start, end, context) if row[1] or row[0] > told] or [(told, True, Text(""))]
+        told = max(told, rows[-1][0])
+        first = next((n for n, (_, here, _) in enumerate(rows) if here), 0)
+        for row, (_, _, text) in enumerate(rows):
+            own = row == first
             table.add_row(columns[k] if own else "", lasts if own else "", _window(trace, start, end) if own else "", text)
     out.print(table)
     if most < len(spans):
@@ -70,8 +73,8 @@ def _us(seconds: float, digits: int, way: int) -> str:
     return f"{max(0.0, float(rounded)):.{places}f}us"
 
 
-def _near(trace: Trace, listen: Callable[[], Hearing], radix: str) -> Callable[[int, int, int], list[tuple[bool, Text]]]:
-    """Tells the transfers at a place and round about; nothing where the capture holds no bus."""
+def _near(trace: Trace, listen: Callable[[], Hearing], radix: str) -> Callable[[int, int, int], list[tuple[int, bool, Text]]]:
+    """Tells the transfers at a place and round about, by number, whether they are at it; nothing where the capture holds no bus."""
     try:
         hearing = listen()
     except HushedError:
@@ -89,7 +92,7 @@ def _near(trace: Trace, listen: Callable[[], Hearing], radix: str) -> Callable[[
         for channel in channels
     }
 
-    def near(start: int, end: int, context: int) -> list[tuple[bool, Text]]:
+    def near(start: int, end: int, context: int) -> list[tuple[int, bool, Text]]:
         first = int(np.searchsorted(starts, end, side="right"))
         inside = [k for k in range(max(0, first - 50), first) if ends[k] >= start]
         if not inside and not context:
@@ -103,13 +106,9 @@ def _near(trace: Trace, listen: Callable[[], Hearing], radix: str) -> Callable[[
         ]:
             _, channel, index = rows[k]
             text = words_of(channel, index, radix)[0]
-            sense = "; ".join(said[id(channel)].get(index, [])[:3])
-            out.append(
-                (
-                    k in inside,
-                    text.append(f"  {sense}", style="") if k in inside else Text(f"{text.plain} {sense}", style="quiet"),
-                )
-            )
+            text.rstrip()
+            text.append(f"  {'; '.join(said[id(channel)].get(index, [])[:3])}")
+            out.append((k, k in inside, text if k in inside else Text(text.plain, style="quiet")))
         return out
 
     return near

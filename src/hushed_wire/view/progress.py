@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
+from typing import TypeVar
 
 from ..trace import Source
 
 __all__ = ["watched"]
 
+Piece = TypeVar("Piece")
 LARGE = 64 << 20  # bytes below which nobody waits for it
 
 
-def watched(pieces: Iterator[bytes], source: Source, quiet: bool = False) -> Iterator[bytes]:
+def watched(pieces: Iterator[Piece], source: Source, quiet: bool = False) -> Iterator[Piece]:
     """The pieces as they come, with a bar beside them where somebody watches."""
     total = source.position()[1]
     if quiet or total < LARGE or not sys.stderr.isatty():

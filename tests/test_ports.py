@@ -1,0 +1,148 @@
+"""Expanders with registers, against a chip that is simulated byte by byte; and what it means for a display when pins stay inputs."""
+
+import unittest
+from fractions import Fraction
+from itertools import pairwise
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.diagnose import diagnose
+from hushed_wire.part import load
+from hushed_wire.rig import Rig, Setup, load_rig
+from hushed_wire.rig.hear import hear
+from hushed_wire.rig.ports import Ports, States
+from hushed_wire.trace import Trace, read_capture
+from support import acked, demo, i2c_trace, program, scratch
+
+NAMES = ("iodir", "ipol", "gpinten", "defval", "intcon", "iocon", "gppu", "intf", "intcap", "gpio", "olat")
+
+
+class Chip:
+    """MCP23017 as its datasheet tells it (DS20001952, Tables 3-1 and 3-2, 3.2.1), a byte at a time."""
+
+    def __init__(self) -> None:
+        self.latch, self.inputs, self.bank, self.byte_mode = [0, 0], [0, 0], False, False
+        self.bank_0 = {2 * k + side: (name, side) for k, name in enumerate(NAMES) for side in (0, 1)}
+        self.bank_1 = {16 * side + k: (name, side) for k, name in enumerate(NAMES) for side in (0, 1)}
+
+    def write(self, register: int, values: list[int]) -> list[tuple[int, int]]:
+        """A transfer; the latches and inputs after each byte that bears on them."""
+        out, banked, alone = [], self.bank, self.byte_mode
+        pointer = register if alone else register % (0x1B if banked else 0x16)
+        for value in values:
+            name, side = (self.bank_1 if banked else self.bank_0).get(pointer, ("", 0))
+            if name in ("gpio", "olat"):
+                self.latch[side] = value
+            elif name == "iodir":
+                self.inputs[side] = value
+            elif name == "iocon":
+                self.bank, self.byte_mode = bool(value & 0x80), bool(value & 0x20)
+            if name in ("gpio", "olat", "iodir"):
+                out.append((self.latch[0] | self.latch[1] << 8, self.inputs[0] | self.inputs[1] << 8))
+            if alone:
+                pointer = pointer if banked else pointer ^ 1
+            else:
+                pointer = (pointer + 1) % (0x1B if banked else 0x16)
+        return out
+
+
+ONE = st.tuples(
+    st.sampled_from([*range(0x1B), 0x0A, 0x05, 0x0B, 0x12, 0x14, 0x00, 0x09]),
+    st.lists(st.sampled_from([0x00, 0xFF, 0x80, 0x20, 0xA0, 0x5A, 0x1C]), max_size=25),
+)
+
+
+class Registers(unittest.TestCase):
+    @given(st.lists(ONE, max_size=14), st.lists(st.integers(0, 14), max_size=4))
+    @settings(deadline=None, max_examples=300)
+    def test_every_byte_goes_where_the_chip_puts_it(self, sent: list[tuple[int, list[int]]], cuts: list[int]) -> None:
+        chip, ports = Chip(), Ports(load("mcp23017"))
+        expected = [state for register, values in sent for state in chip.write(register, values)]
+        found = [States.none()]
+        edges = [0, *sorted(cut for cut in cuts if cut < len(sent)), len(sent)]
+        for first, last in pairwise(edges):
+            rows = [(byte, k) for k in range(first, last) for byte in (sent[k][0], *sent[k][1])]
+            value = np.array([byte for byte, _ in rows], np.uint8)
+            found.append(ports.feed(value, np.arange(len(rows)), np.array([k for _, k in rows], np.int64)))
+        states = States.join(found)
+        self.assertEqual(list(zip(states.level.tolist(), states.undriven.tolist(), strict=True)), expected)
+
+    def test_a_part_without_registers_drives_what_it_is_sent(self) -> None:
+        states = Ports(load("pcf8574")).feed(np.array([3, 0x5A], np.uint8), np.array([7, 9]), np.array([0, 1]))
+        self.assertEqual((states.time.tolist(), states.level.tolist(), states.undriven.tolist()), ([7, 9], [3, 0x5A], [0, 0]))
+
+
+RIG = """
+[[bus]]
+name = "pumps"
+kind = "i2c"
+clock = "400kHz"
+lines = { scl = "SCL", sda = "SDA" }
+[[bridge]]
+name = "adapter"
+on = "pumps"
+part = "mcp23017"
+address = 0x23
+drives = { rs = "b7", e = "b6", d4 = "a4", d5 = "a5", d6 = "a6", d7 = "a7" }
+[[device]]
+name = "pump-lcd"
+on = "adapter"
+part = "hd44780"
+panel = "20x4"
+"""
+
+
+class BehindOne(unittest.TestCase):
+    def setUp(self) -> None:
+        self.folder = scratch()
+        (self.folder / "rig.toml").write_text(RIG)
+        (self.folder / "pump-room.hush").write_text((demo() / "pump-room.hush").read_text().replace("backlight on\n", ""))
+        done = program("rehearse", "pump-room.hush", "--rig", "rig.toml", "-o", "good.vcd", cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.rig: Rig = load_rig(self.folder / "rig.toml")
+
+    def sent(self) -> list[list[int]]:
+        """The bytes of each transfer, the address ahead."""
+        words = hear(read_capture(self.folder / "good.vcd"), self.rig).channels[0]
+        return [words.words.value[first:last].tolist() for first, last in zip(words.table.first, words.table.last, strict=True)]
+
+    def again(self, transfers: list[list[int]]) -> Trace:
+        """Other transfers, as a capture."""
+        trace = i2c_trace([acked(*bytes_) for bytes_ in transfers], clock=400_000, tick=Fraction(1, 10**8))
+        names = {"scl": "SCL", "sda": "SDA"}
+        return Trace(
+            tuple(names.get(name.lower(), name) for name in trace.names), trace.times, trace.levels, trace.end, trace.tick
+        )
+
+    def text(self, trace: Trace) -> str:
+        return "\n".join(hear(trace, self.rig).devices[0].glass(trace.end).lines)
+
+    def test_a_driver_that_uses_the_other_bank_shows_the_same(self) -> None:
+        sent = self.sent()
+        good = self.text(self.again(sent))
+        self.assertIn("PUMP 2", good)
+        moved = {0x00: 0x00, 0x01: 0x10, 0x14: 0x0A, 0x15: 0x1A}
+        banked = [[0x46, 0x0A, 0x80], *([address, moved[register], *values] for address, register, *values in sent)]
+        self.assertEqual(self.text(self.again(banked)), good)
+
+    def test_pins_that_stay_inputs_show_nothing_and_are_named(self) -> None:
+        sent = self.sent()
+        trace = self.again(
+            [[address, register, 0xFF if register in (0, 1) else values[0]] for address, register, *values in sent]
+        )
+        self.assertNotIn("PUMP", self.text(trace))
+        found = diagnose(trace, Setup(self.rig)).findings
+        self.assertEqual((found[0].code, found[0].device, found[0].severity), ("setup.step-missing", "adapter", "fault"))
+        self.assertIn("IODIR", found[0].summary + found[0].remedy)
+        good = diagnose(read_capture(self.folder / "good.vcd"), Setup(self.rig)).findings
+        self.assertNotIn("setup.step-missing", [finding.code for finding in good])
+
+    def test_what_was_said_ahead_of_the_capture_is_not_held_against_the_driver(self) -> None:
+        running = [own for own in self.sent() if own[1] not in (0, 1)]
+        self.assertIn("PUMP 2", self.text(self.again(running)))
+
+
+if __name__ == "__main__":
+    unittest.main()
