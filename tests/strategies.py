@@ -1,12 +1,17 @@
-"""Legal commands and sequences of a part, for hypothesis."""
+"""Legal commands and sequences of a part, and traces, for hypothesis."""
 
 from __future__ import annotations
 
+from fractions import Fraction
+
+import numpy as np
 from hypothesis import strategies as st
 
 from hushed_wire.part import Part
 from hushed_wire.part.command import Command, Field, Value
 from hushed_wire.sequence.listing import packed
+from hushed_wire.trace import Trace
+from hushed_wire.trace.model import word_type
 
 
 def _value(draw: st.DrawFn, field: Field, bits: int) -> Value:
@@ -45,3 +50,17 @@ def sequences(draw: st.DrawFn, part: Part) -> list[str]:
         tail = [packed(draw(st.binary(min_size=1, max_size=20)))] if command.data and draw(st.booleans()) else []
         out.append(" ".join([command.name, *(f"{k}={v}" for k, v in fields.items()), *tail]))
     return out
+
+
+@st.composite
+def traces(draw: st.DrawFn, least: int = 1, most: int = 9, longest: int = 30) -> Trace:
+    """Noise on so many lines."""
+    lines = draw(st.integers(least, most))
+    steps = draw(st.lists(st.integers(1, 50), min_size=1, max_size=longest))
+    times = np.cumsum([0, *steps]).astype(np.int64)
+    kind = word_type(lines)
+    levels = [draw(st.integers(0, (1 << lines) - 1))]
+    for _ in steps:
+        levels.append(levels[-1] ^ draw(st.integers(1, (1 << lines) - 1)))
+    names = tuple(f"L{k}" for k in range(lines))
+    return Trace(names, times, np.array(levels, kind), int(times[-1]) + draw(st.integers(1, 20)), Fraction(1, 10**7), None, 1)

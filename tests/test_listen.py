@@ -29,7 +29,7 @@ from hushed_wire.rig.hear import hear
 from hushed_wire.rig.schema import Bus
 from hushed_wire.rig.spans import Spans
 from hushed_wire.trace import Trace, read_capture
-from hushed_wire.trace.model import word_type
+from strategies import traces
 from support import FIXTURES, TICK, demo, program, program_json, scratch
 from test_buses import WAYS, bridge, bus, device
 
@@ -329,19 +329,6 @@ class Conditions(unittest.TestCase):
             done = program("find", "healthy.vcd", condition)
             self.assertEqual(done.returncode, 2)
             self.assertIn(said, done.stderr.decode())
-
-
-@st.composite
-def traces(draw: st.DrawFn) -> Trace:
-    lines = draw(st.integers(1, 9))
-    steps = draw(st.lists(st.integers(1, 50), min_size=1, max_size=30))
-    times = np.cumsum([0, *steps]).astype(np.int64)
-    kind = word_type(lines)
-    levels = [draw(st.integers(0, (1 << lines) - 1))]
-    for _ in steps:
-        levels.append(levels[-1] ^ draw(st.integers(1, (1 << lines) - 1)))
-    names = tuple(f"L{k}" for k in range(lines))
-    return Trace(names, times, np.array(levels, kind), int(times[-1]) + draw(st.integers(1, 20)), Fraction(1, 10**7), None, 1)
 
 
 class Unknowns(unittest.TestCase):

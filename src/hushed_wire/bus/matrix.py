@@ -77,7 +77,7 @@ def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
         first = cuts[:-1] - cuts[0]
     inside = slice(int(cuts[0]), last)
     span = np.diff(frames).astype(np.float32)
-    took = (end - start)[inside].astype(np.float32)
+    took = (np.minimum(end, frames[-1]) - start)[inside].astype(np.float32)  # the last one may end in mid-dwell
     light = np.zeros((len(first), count, bits.shape[1]), np.float32)
     on = np.zeros((len(first), count), np.float32)
     for row in range(count):
@@ -171,7 +171,7 @@ def _frames(start: Times, rows: NDArray[np.uint64]) -> tuple[NDArray[np.int64], 
         mine = seen >> np.uint64(row) & np.uint64(1) == 1
         found.append(lit[np.flatnonzero(mine & ~np.append(False, mine[:-1]))])
     most = max(len(begins) for begins in found)
-    return (next(begins for begins in found if len(begins) >= most / 2), True) if most > 1 else (whole, False)
+    return (next(begins for begins in found if len(begins) >= max(2, most / 2)), True) if most > 1 else (whole, False)
 
 
 # ---- the way out ---------------------------------------------------------------------------------------------------------

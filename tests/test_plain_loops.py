@@ -1,0 +1,320 @@
+"""Decoders and measurements against plain loops: a state machine for each bus, written down from what the bus is, on noise of any kind.
+
+The loops go sample by sample or edge by edge and know nothing of columns; where they and the product differ, one of them is wrong.
+"""
+
+import unittest
+from fractions import Fraction
+from itertools import pairwise
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.bus import i2c, matrix, parallel, shift, spi
+from hushed_wire.bus.edges_timing import measure_parallel, measure_spi
+from hushed_wire.bus.nibbles import Nibbles
+from hushed_wire.bus.pieces import Pauses
+from hushed_wire.bus.role_table import Lamps
+from hushed_wire.bus.words import Words
+from hushed_wire.trace import Trace
+from hushed_wire.trace.stats import statistics
+from hushed_wire.trace.threshold import Waveforms, levels
+from strategies import traces
+
+NOISE = settings(deadline=None, max_examples=150)
+Entries = list[tuple[int, list[int]]]
+
+
+def entries(trace: Trace) -> Entries:
+    """Time and level of every line, for each entry."""
+    width = range(len(trace.names))
+    return [(int(when), [int(word) >> k & 1 for k in width]) for when, word in zip(trace.times, trace.levels, strict=True)]
+
+
+def edges_of(trace: Trace, line: int, level: int) -> list[int]:
+    """When a line goes to a level."""
+    own = entries(trace)
+    return [when for (_, before), (when, now) in pairwise(own) if now[line] == level != before[line]]
+
+
+class Buses(unittest.TestCase):
+    @given(traces(4, 4, 120), st.integers(0, 3), st.integers(1, 9), st.booleans(), st.booleans())
+    @NOISE
+    def test_spi(self, trace: Trace, mode: int, bits: int, msb: bool, high: bool) -> None:
+        clock, data, select, dc = 0, 1, 2, 3
+        sampling = (mode >> 1) == (mode & 1)  # the level that the clock goes to as data are taken
+        own = entries(trace)
+        found: list[tuple[list[int], list[int]]] = []
+        inside = own[0][1][select] == int(high)
+        pending: list[int] = []
+        if inside:
+            found.append(([], []))
+        for (_, before), (_, now) in pairwise(own):
+            if now[select] != before[select]:
+                inside, pending = now[select] == int(high), []
+                if inside:
+                    found.append(([], []))
+            if inside and now[clock] != before[clock] and now[clock] == int(sampling):
+                pending.append(before[data])
+                if len(pending) == bits:
+                    order = pending if msb else pending[::-1]
+                    found[-1][0].append(int("".join(map(str, order)), 2))
+                    found[-1][1].append(now[dc])
+                    pending = []
+        shape = spi.Shape(bits, 1, 0, 0, mode, msb, int(high))
+        told = spi.decode(trace, clock, data, shape, select, dc)
+        assert told.dc is not None
+        spans = list(zip(told.transactions.first.tolist(), told.transactions.last.tolist(), strict=True))
+        said = [(told.words.value[a:b].tolist(), told.dc[a:b].tolist()) for a, b in spans]
+        self.assertEqual(said, found)
+
+    @given(traces(8, 8, 120), st.sampled_from(["e", "wr"]), st.booleans())
+    @NOISE
+    def test_parallel(self, trace: Trace, strobe: str, high: bool) -> None:
+        roles = {"d4": 0, "d5": 1, "d6": 2, "d7": 3, "rs": 4, strobe: 5, "cs": 6} | ({"rw": 7} if strobe == "e" else {"rd": 7})
+        own, found = entries(trace), []
+        for (_, before), (when, now) in pairwise(own):
+            for line, reads in ((5, before[7] == 1 if strobe == "e" else False), *(((7, True),) if strobe == "wr" else ())):
+                latched = now[line] == (0 if strobe == "e" else 1) and now[line] != before[line]
+                if latched and before[6] == int(high):
+                    found.append((when, sum(before[k] << (4 + k) for k in range(4)), before[4], reads))
+        told = parallel.decode(trace, roles, int(high))
+        columns = told.words.effect.tolist(), told.words.value.tolist(), told.data.tolist(), told.read.tolist()
+        self.assertEqual(list(zip(*columns, strict=True)), found)
+
+    @given(traces(3, 3, 120), st.integers(1, 12), st.booleans(), st.booleans())
+    @NOISE
+    def test_shift(self, trace: Trace, bits: int, msb: bool, latched: bool) -> None:
+        clock, data, latch = 0, 1, 2
+        own, chain, count, found = entries(trace), [0] * bits, 0, []
+        for (_, before), (when, now) in pairwise(own):
+            clocked = now[clock] > before[clock]
+            if clocked:
+                chain, count = [*chain[1:], before[data]], count + 1
+            done = now[latch] > before[latch] and count >= bits if latched else clocked and count % bits == 0
+            if done:
+                order = chain if msb else chain[::-1]
+                found.append((when, int("".join(map(str, order)), 2)))
+        roles = {"clock": clock, "data": data} | ({"latch": latch} if latched else {})
+        told = shift.decode(trace, roles, shift.Chain(bits, 1, msb))
+        self.assertEqual(list(zip(told.effect.tolist(), told.value.tolist(), strict=True)), found)
+
+    @given(traces(2, 2, 400))
+    @NOISE
+    def test_i2c(self, trace: Trace) -> None:
+        # From the first START on: what came ahead is told backwards, which a machine that only goes forwards cannot do.
+        own, found = entries(trace), []
+        current: list[tuple[int, bool]] | None = None
+        taken: list[int] = []
+        waiting: int | None = None
+        begun = False
+
+        def close() -> None:
+            nonlocal current
+            if current is not None:
+                found.append(current)
+            current = None
+
+        for (_, before), (_, now) in pairwise(own):
+            if now[0] != before[0]:
+                if now[0]:
+                    waiting = now[1]
+                elif waiting is not None:
+                    if current is not None:
+                        taken.append(waiting)
+                        if len(taken) == 9:
+                            current.append((int("".join(map(str, taken[:8])), 2), taken[8] == 0))
+                            taken = []
+                    waiting = None
+            elif now[0] and now[1] != before[1]:
+                close()
+                taken, waiting = [], None
+                if not now[1]:
+                    current, begun = [], True
+        close()
+        decoder = i2c.Decoder(0, 1, trace.tick, width=1)
+        pieces = [decoder.feed(trace), decoder.finish()]
+        words = i2c.Words.join([piece.words for piece in pieces])
+        table = i2c.transactions(i2c.Marks.join([piece.marks for piece in pieces]))
+        first = next((k for k, kind in enumerate(table.began.tolist()) if kind != i2c.CUT), len(table))
+        said = [
+            list(zip(words.value[a:b].tolist(), words.ack[a:b].tolist(), strict=True))
+            for a, b in list(zip(table.first.tolist(), table.last.tolist(), strict=True))[first:]
+        ]
+        self.assertEqual(said, found if begun else [])
+
+    @given(traces(5, 5, 60), st.booleans(), st.booleans())
+    @NOISE
+    def test_brightness_of_scanned_leds(self, trace: Trace, row: bool, column: bool) -> None:
+        roles = {"row0": 0, "row1": 1, "column0": 2, "column1": 3, "column2": 4}
+        scan = matrix.decode(trace, roles, Lamps(int(row), int(column)))
+        own = entries(trace)
+        for frame, (begin, end) in enumerate(zip(scan.frames[:-1].tolist(), scan.frames[1:].tolist(), strict=True)):
+            lit = np.zeros((2, 3))
+            for (when, now), then in zip(own, [*(entry[0] for entry in own[1:]), trace.end], strict=True):
+                took = max(0, min(then, end) - max(when, begin))
+                for r in range(2):
+                    for c in range(3):
+                        lit[r, c] += took * (now[r] == int(row) and now[2 + c] == int(column))
+            np.testing.assert_allclose(scan.light[frame], lit / (end - begin), atol=1e-5)
+
+    @given(traces(5, 5, 150), st.booleans(), st.booleans(), st.booleans())
+    @NOISE
+    def test_panels_with_row_groups(self, trace: Trace, enable: bool, lit: bool, up: bool) -> None:
+        # Two groups, a register of 2 rows by 2 columns behind them; what it holds lights while its group is chosen and enabled.
+        roles = {"clock": 0, "data": 1, "latch": 2, "a": 3, "enable": 4}
+        lamps = Lamps(int(enable), int(lit), 4, 2, 2, up, True)
+        scan = matrix.decode(trace, roles, lamps)
+        own = entries(trace)
+        chain: list[int] = []
+        held: list[int] | None = None
+        states = []  # when, and (group, bits) or nothing
+        for k, (when, now) in enumerate(own):
+            if k:
+                before = own[k - 1][1]
+                if now[0] > before[0]:
+                    chain.append(before[1])
+                if now[2] > before[2] and len(chain) >= 4:
+                    held = chain[-4:]
+            states.append((when, (now[3], held) if held is not None and now[4] == int(enable) else None))
+        for frame, (begin, end) in enumerate(pairwise(scan.frames.tolist())):
+            light = np.zeros((4, 2))
+            for (when, shown), then in zip(states, [*(entry[0] for entry in own[1:]), trace.end], strict=True):
+                took = max(0, min(then, end) - max(when, begin))
+                if shown is not None and took:
+                    group, bits = shown
+                    for place, bit in enumerate(bits):  # a group's rows are two apart; bits come row by row
+                        row = place // 2
+                        light[group + 2 * (1 - row if up else row), place % 2] += took * (bit == int(lit))
+            np.testing.assert_allclose(scan.light[frame], light / (end - begin), atol=1e-5)
+
+    @given(
+        st.lists(st.tuples(st.sampled_from([2, 3, 0, 8, 15]), st.booleans()), max_size=60),
+        st.lists(st.integers(0, 60), max_size=5),
+    )
+    @NOISE
+    def test_nibbles(self, sent: list[tuple[int, bool]], cuts: list[int]) -> None:
+        # HD44780U, Figure 24: eight bits a transfer up to function-set width=4 (20h), then two transfers a byte up to width=8 (30h).
+        plain, four, half = [], False, None
+        for value, data in sent:
+            if not four:
+                byte, four = value << 4, value == 2 and not data
+            elif half is None:
+                half = (value, data)
+                continue
+            else:
+                byte, data, four = half[0] << 4 | value, half[1], not (half[0] == 3 and not half[1])
+                half = None
+            plain.append((byte, data))
+        nibbles, told = Nibbles(), []
+        edges = [0, *sorted(cut for cut in cuts if cut < len(sent)), len(sent)]
+        for first, last in pairwise(edges):
+            value = np.array([v << 4 for v, _ in sent[first:last]], np.uint32)
+            when, ones = np.arange(first, last), np.ones(last - first, bool)
+            words, data = nibbles.feed(
+                Words(value, when, when, when, ones, ~ones), np.array([d for _, d in sent[first:last]], bool)
+            )
+            told += list(zip(words.value.tolist(), data.tolist(), strict=True))
+        self.assertEqual([byte for byte, _ in told], [byte for byte, _ in plain])
+
+
+class Measurements(unittest.TestCase):
+    @given(traces(3, 3, 150), st.integers(0, 3))
+    @NOISE
+    def test_times_of_spi(self, trace: Trace, mode: int) -> None:
+        clock, data, select = 0, 1, 2
+        told = measure_spi(trace, {"sck": clock, "mosi": data, "cs": select}, mode, 0, "cs")
+        sampling = [
+            when
+            for when in edges_of(trace, clock, int((mode >> 1) == (mode & 1)))
+            if trace.level_at(select, np.array([when]))[0] == 0
+        ]
+        changes = sorted(edges_of(trace, data, 0) + edges_of(trace, data, 1))
+        setup = [(when, when - max(c for c in changes if c <= when)) for when in sampling if any(c <= when for c in changes)]
+        hold = [(when, min(c for c in changes if c > when) - when) for when in sampling if any(c > when for c in changes)]
+        opens, closes = edges_of(trace, select, 0), edges_of(trace, select, 1)
+        rest = [(when, min(o for o in opens if o > when) - when) for when in closes if any(o > when for o in opens)]
+        for name, plain in (("data set-up", setup), ("data hold", hold), ("select rest", rest)):
+            column = told[name]
+            self.assertEqual(list(zip(column.when.tolist(), column.value.tolist(), strict=True)), plain, name)
+
+    @given(traces(4, 4, 150))
+    @NOISE
+    def test_times_of_a_6800_bus(self, trace: Trace) -> None:
+        told = measure_parallel(trace, {"d0": 0, "d1": 1, "rs": 2, "e": 3})
+        rises, falls = edges_of(trace, 3, 1), edges_of(trace, 3, 0)
+        changes = sorted({when for line in (0, 1) for level in (0, 1) for when in edges_of(trace, line, level)})
+        selects = sorted(edges_of(trace, 2, 0) + edges_of(trace, 2, 1))
+
+        def ahead(moments: list[int], edges: list[int]) -> list[tuple[int, int]]:
+            return [(when, when - max(e for e in edges if e <= when)) for when in moments if any(e <= when for e in edges)]
+
+        def behind(moments: list[int], edges: list[int]) -> list[tuple[int, int]]:
+            return [(when, min(e for e in edges if e > when) - when) for when in moments if any(e > when for e in edges)]
+
+        for name, plain in (
+            ("enable high", behind(rises, falls)),
+            ("enable low", behind(falls, rises)),
+            ("data set-up", ahead(falls, changes)),
+            ("data hold", behind(falls, changes)),
+            ("register select set-up", ahead(rises, selects)),
+            ("register select hold", behind(falls, selects)),
+        ):
+            column = told[name]
+            self.assertEqual(list(zip(column.when.tolist(), column.value.tolist(), strict=True)), plain, name)
+
+    @given(traces())
+    @NOISE
+    def test_statistics_of_a_line(self, trace: Trace) -> None:
+        for line in range(len(trace.names)):
+            told = statistics(trace, line)
+            rises, falls = edges_of(trace, line, 1), edges_of(trace, line, 0)
+            self.assertEqual((told.rises, told.falls), (len(rises), len(falls)))
+            moves = sorted([*((when, 1) for when in rises), *((when, 0) for when in falls)])
+            for level, shortest in ((1, told.shortest_high), (0, told.shortest_low)):
+                lasted = [then - when for (when, now), (then, _) in pairwise(moves) if now == level]
+                if lasted:
+                    self.assertAlmostEqual(shortest or 0, min(lasted) * 1e-7, 12)
+                else:
+                    self.assertIsNone(shortest)
+            if len(rises) > 1:
+                steps = sorted(b - a for a, b in pairwise(rises))
+                middle = (steps[(len(steps) - 1) // 2] + steps[len(steps) // 2]) // 2
+                self.assertAlmostEqual((told.rate or 0) * middle * 1e-7, 1, 6)
+
+    @given(st.lists(st.integers(0, 400), max_size=60), st.integers(2, 9), st.lists(st.integers(0, 60), max_size=5))
+    @NOISE
+    def test_pauses(self, steps: list[int], times: int, cuts: list[int]) -> None:
+        moments = np.cumsum(steps).astype(np.int64)
+        plain, shortest = [], float("inf")
+        for k, step in enumerate(np.diff(moments, prepend=moments[:1]).tolist()):
+            plain.append(k > 0 and step > times * shortest)
+            shortest = min(shortest, step) if step > 0 and k else shortest
+        pauses = Pauses(times)
+        edges = [0, *sorted(cut for cut in cuts if cut < len(steps)), len(steps)]
+        said = [bit for a, b in pairwise(edges) for bit in pauses.feed(moments[a:b]).tolist()]
+        self.assertEqual(said, plain)
+
+    @given(
+        st.lists(st.sampled_from([0.0, 0.4, 1.2, 1.4, 1.6, 1.8, 2.0, 3.1, 3.3, float("nan")]), min_size=1, max_size=80),
+        st.sampled_from([0.0, 0.3, 0.5]),
+    )
+    @NOISE
+    def test_levels_of_volts(self, volts: list[float], band: float) -> None:
+        # With hysteresis a line keeps its level between the two thresholds; ahead of the first clear sample nobody knows it.
+        plain, state = [], 2
+        for value in volts:
+            if value != value:
+                state = 2
+            elif np.float32(value) >= 1.65 + band / 2:
+                state = 1
+            elif np.float32(value) < 1.65 - band / 2:
+                state = 0
+            plain.append(state)
+        waves = Waveforms(("A",), np.arange(len(volts)), (np.array(volts, np.float32),), Fraction(1, 10**6), len(volts), 1)
+        self.assertEqual(levels(waves, 1.65, band).level_at(0, np.arange(len(volts))).tolist(), plain)
+
+
+if __name__ == "__main__":
+    unittest.main()
