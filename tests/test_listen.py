@@ -415,6 +415,9 @@ class Converted(unittest.TestCase):
         )
         self.assertEqual(texts[:2], ["function-set power=active addres", "vop 63"])
         self.assertEqual(program("convert", "handheld.vcd", "--words", "-o", "x.csv").returncode, 2)
+        # Read back, the lines are what they were; the text beside them is wider than any bus.
+        self.assertEqual(program_json("screen", "words.vcd")["screens"], program_json("screen", "handheld.vcd")["screens"])
+        self.assertIn(b"_command' is a vector of 256 bits", program("lines", "words.vcd").stdout)
         done = program(
             "convert", "handheld.vcd", "-o", "part.npz", "--only", "A=CLK", "--only", "DIN", "--from", "1ms", "--to", "2ms"
         )

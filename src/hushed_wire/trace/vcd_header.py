@@ -115,6 +115,10 @@ def _declare(header: Header, scope: tuple[str, ...], body: list[str]) -> None:
         header.skipped[code] = kind
         header.notes.append(Note("", f"'{name}' is of type {kind}, not a wire; it was left out"))
         return
+    if size > MAX_LINES:  # text, as `convert --words` writes it, or a memory; no lines that somebody probed
+        header.skipped[code] = "vector"
+        header.notes.append(Note("", f"'{name}' is a vector of {size} bits, wider than any bus; it was left out"))
+        return
     span = re.fullmatch(r"\[(-?\d+):(-?\d+)\]", selection)
     if size == 1:
         bits = [selection if not span else ""]
