@@ -1,0 +1,234 @@
+"""Display memories against chips that are simulated a byte at a time, each written down from its datasheet's own words.
+
+The product places runs of data in closed form; here a pointer moves byte by byte. Commands and data are random, in any order.
+"""
+
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.part import Payload, commands, load
+from hushed_wire.part.chips import model_for
+
+MANY = settings(deadline=None, max_examples=120)
+Sent = list[tuple[bool, bytes]]  # whether data, and the bytes
+
+
+def memory_of(name: str, sent: Sent) -> tuple[list[int], list[bool]]:
+    """What the product's model holds, flat, and what was written."""
+    part = load(name)
+    value = np.frombuffer(b"".join(raw for _, raw in sent), np.uint8)
+    data = np.concatenate([np.zeros(0, bool), *(np.full(len(raw), is_data) for is_data, raw in sent)])
+    owner = np.concatenate([np.zeros(0, np.int64), *(np.full(len(raw), k) for k, (_, raw) in enumerate(sent))])
+    time = np.arange(len(value))
+    model = model_for(part, [commands(part, Payload(value, data, time, time, time + 1, owner))], 1e-9, True)
+    held, written = model.at()
+    return held.reshape(-1).tolist(), written.reshape(-1).tolist()
+
+
+def streams(*codes: st.SearchStrategy[bytes], least: int = 1) -> st.SearchStrategy[Sent]:
+    """Commands and runs of data, mixed."""
+    one = st.one_of(
+        st.one_of(*codes).map(lambda raw: (False, raw)), st.binary(min_size=1, max_size=200).map(lambda raw: (True, raw))
+    )
+    return st.lists(one, min_size=least, max_size=12)
+
+
+def byte(low: int, high: int) -> st.SearchStrategy[bytes]:
+    return st.integers(low, high).map(lambda value: bytes([value]))
+
+
+class Paged(unittest.TestCase):
+    @given(streams(byte(0xB8, 0xBF), byte(0x40, 0x7F)))
+    @MANY
+    def test_ks0108(self, sent: Sent) -> None:
+        """The Y address counter goes up with every byte and round after 63; the X address stays (KS0108B, Y address counter)."""
+        memory, x, y = [0] * 512, 0, 0
+        for is_data, raw in sent:
+            for value in raw:
+                if is_data:
+                    memory[x * 64 + y], y = value, (y + 1) % 64
+                elif value >= 0xB8:
+                    x = value & 7
+                else:
+                    y = value & 63
+        self.assertEqual(memory_of("ks0108", sent)[0], memory)
+
+    @given(streams(byte(0x40, 0x45), byte(0x80, 0xD3), st.sampled_from([b"\x20", b"\x22"])))
+    @MANY
+    def test_pcd8544(self, sent: Sent) -> None:
+        """7.7: horizontal addressing goes on at the next Y behind X = 83, vertical at the next X behind Y = 5; both wrap."""
+        memory, x, y, vertical = [0] * 504, 0, 0, False
+        for is_data, raw in sent:
+            for value in raw:
+                if is_data:
+                    memory[y * 84 + x] = value
+                    if vertical:
+                        y = (y + 1) % 6
+                        x = (x + (y == 0)) % 84
+                    else:
+                        x = (x + 1) % 84
+                        y = (y + (x == 0)) % 6
+                elif value & 0x80:
+                    x = value & 0x7F
+                elif value & 0x40:
+                    y = value & 7
+                else:
+                    vertical = bool(value & 2)
+        self.assertEqual(memory_of("pcd8544", sent)[0], memory)
+
+    @given(streams(byte(0xB0, 0xB7), byte(0x00, 0x0F), byte(0x10, 0x17)))
+    @MANY
+    def test_sh1106(self, sent: Sent) -> None:
+        """The column goes up with every byte and stops at 131; it does not return (SH1106, Display Data RAM)."""
+        memory, page, column = [0] * (8 * 132), 0, 0
+        for is_data, raw in sent:
+            for value in raw:
+                if is_data:
+                    if column < 132:
+                        memory[page * 132 + column] = value
+                        column += 1
+                elif value >= 0xB0:
+                    page = value & 7
+                elif value >= 0x10:
+                    column = column & 0x0F | (value & 15) << 4
+                else:
+                    column = column & 0xF0 | value
+        held, written = memory_of("sh1106", sent)
+        self.assertEqual([value if known else 0 for value, known in zip(held, written, strict=True)], memory)
+
+
+class Characters(unittest.TestCase):
+    """HD44780U, Table 6 with the sections on DDRAM, CGRAM and the address counter."""
+
+    @given(
+        streams(
+            byte(0x80, 0xA7), byte(0xC0, 0xE7), byte(0x40, 0x7F), st.sampled_from([b"\x01", b"\x02", b"\x04", b"\x06", b"\x05", b"\x07"]),
+            st.sampled_from([b"\x10", b"\x14", b"\x18", b"\x1c"]),
+        )
+    )  # fmt: skip
+    @MANY
+    def test_two_lines(self, sent: Sent) -> None:
+        ddram, cgram = [0x20] * 80, [0] * 64
+        cell, shift, glyphs, step, follows, at_glyph = 0, 0, False, 1, False, 0
+        for is_data, raw in [(False, b"\x38"), *sent]:
+            for value in raw:
+                if is_data and glyphs:
+                    cgram[at_glyph], at_glyph = value, (at_glyph + step) % 64
+                elif is_data:
+                    ddram[cell], cell = value, (cell + step) % 80
+                    shift += step * follows
+                elif value >= 0x80:
+                    cell, glyphs = (value & 0x3F) + (40 if value & 0x40 else 0), False
+                elif value >= 0x40:
+                    at_glyph, glyphs = value & 0x3F, True
+                elif value & 0xF0 == 0x10:
+                    right = bool(value & 4)
+                    if value & 8:
+                        shift += -1 if right else 1
+                    elif not glyphs:
+                        cell = (cell + (1 if right else -1)) % 80
+                elif value & 0xFC == 0x04:
+                    step, follows = 1 if value & 2 else -1, bool(value & 1)
+                elif value == 0x01:
+                    ddram, cell, shift, glyphs, step = [0x20] * 80, 0, 0, False, 1
+                elif value == 0x02:
+                    cell, shift, glyphs = 0, 0, False
+        part = load("hd44780")
+        held, _ = memory_of("hd44780", [(False, b"\x38"), *sent])
+        self.assertEqual(held[:80], ddram)
+        self.assertEqual(held[0x80 : 0x80 + 64], cgram)
+        value = np.frombuffer(b"\x38" + b"".join(raw for _, raw in sent), np.uint8)
+        data = np.concatenate([[False], *(np.full(len(raw), is_data) for is_data, raw in sent)]).astype(bool)
+        time = np.arange(len(value))
+        model = model_for(part, [commands(part, Payload(value, data, time, time, time + 1, time))], 1e-9, True)
+        codes = model.glass(part.panel("20x4")).codes.tolist()
+        window = [
+            [line * 40 + (column + shift) % 40 for column in range(first, first + 20)]
+            for first, line in ((0, 0), (0, 1), (20, 0), (20, 1))
+        ]
+        self.assertEqual(codes, [[ddram[place] for place in row] for row in window])
+
+
+class Digits(unittest.TestCase):
+    @given(streams(byte(0x00, 0x0F), least=2))
+    @MANY
+    def test_ht16k33(self, sent: Sent) -> None:
+        """Display data addresses go up by themselves and from 0Fh back to 00h (Display Data Address Pointer)."""
+        # A transfer is an address and what follows it; data without an address go on where the pointer is.
+        sent = [(False, raw) if not is_data else (True, raw) for is_data, raw in sent]
+        memory, pointer = [0] * 16, 0
+        for is_data, raw in sent:
+            for value in raw:
+                if is_data:
+                    memory[pointer], pointer = value, (pointer + 1) % 16
+                else:
+                    pointer = value & 15
+        self.assertEqual(memory_of("ht16k33", sent)[0], memory)
+
+
+class Colours(unittest.TestCase):
+    """ST7789V, 8.12: under MY, MX and MV where each pixel of a window goes, a pixel at a time; 8.8: what its bytes mean."""
+
+    @given(
+        st.lists(
+            st.tuples(
+                st.sampled_from([0x00, 0x40, 0x80, 0xC0, 0x20, 0x60, 0xA0, 0xE0]),
+                st.sampled_from([0x55, 0x66, 0x53]),
+                st.tuples(st.integers(0, 239), st.integers(0, 7)),
+                st.tuples(st.integers(0, 239), st.integers(0, 7)),
+                st.binary(min_size=1, max_size=120),
+                st.binary(max_size=60),
+            ),
+            min_size=1,
+            max_size=4,
+        )
+    )
+    @MANY
+    def test_st7789(self, windows: list[tuple[int, int, tuple[int, int], tuple[int, int], bytes, bytes]]) -> None:
+        sent: Sent = []
+        memory: dict[tuple[int, int], int] = {}
+        for control, form, (x0, width), (y0, height), first, more in windows:
+            x1, y1 = min(239, x0 + width), min(239, y0 + height)
+            for code, values in ((0x36, [control]), (0x3A, [form]), (0x2A, [0, x0, 0, x1]), (0x2B, [0, y0, 0, y1])):
+                sent += [(False, bytes([code])), (True, bytes(values))]
+            sent += (
+                [(False, b"\x2c"), (True, first), (False, b"\x3c"), (True, more)] if more else [(False, b"\x2c"), (True, first)]
+            )
+            x, y = x0, y0
+            for raw in (first, more):  # a pixel that a command breaks off is lost
+                for colour in self.colours(raw, form):
+                    column, row = (y, x) if control & 0x20 else (x, y)
+                    column, row = 239 - column if control & 0x40 else column, 319 - row if control & 0x80 else row
+                    if 0 <= column < 240 and 0 <= row < 320:
+                        memory[row, column] = colour
+                    x += 1
+                    if x > x1:
+                        x, y = x0, y + 1 if y < y1 else y0
+        held, written = memory_of("st7789", sent)
+        found = {divmod(place, 240): held[place] for place in np.flatnonzero(written).tolist()}
+        self.assertEqual(found, memory)
+
+    def colours(self, raw: bytes, form: int) -> list[int]:
+        """0xRRGGBB of each whole pixel."""
+
+        def widened(value: int, bits: int) -> int:
+            return value << (8 - bits) | value >> (2 * bits - 8)
+
+        if form == 0x66:
+            triples = [raw[k : k + 3] for k in range(0, len(raw) - 2, 3)]
+            parts = [[widened(value >> 2, 6) for value in triple] for triple in triples]
+        elif form == 0x53:  # two pixels in three bytes
+            whole = [raw[k : k + 3] for k in range(0, len(raw) - 2, 3)]
+            nibbles = [n for a, b, c in whole for n in (a >> 4, a & 15, b >> 4, b & 15, c >> 4, c & 15)]
+            parts = [[n * 17 for n in nibbles[k : k + 3]] for k in range(0, len(nibbles), 3)]
+        else:
+            pairs = [raw[k] << 8 | raw[k + 1] for k in range(0, len(raw) - 1, 2)]
+            parts = [[widened(word >> 11, 5), widened(word >> 5 & 63, 6), widened(word & 31, 5)] for word in pairs]
+        return [red << 16 | green << 8 | blue for red, green, blue in parts]
+
+
+if __name__ == "__main__":
+    unittest.main()
