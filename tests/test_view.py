@@ -15,7 +15,7 @@ from hushed_wire.rig import Options, Reading, assume, load_rig, read
 from hushed_wire.rig.hear import hear
 from hushed_wire.trace import read_capture
 from hushed_wire.units import parse, show, show_time, time_column
-from hushed_wire.view.figure import plot
+from hushed_wire.view.figure import _fitting, plot
 from hushed_wire.view.glass import braille, half_blocks, rows_of_text
 from hushed_wire.view.scene import REFUSED, scene_of_hearing, scene_of_reading
 from support import acked, demo, i2c_trace, program
@@ -87,6 +87,22 @@ class Figures(unittest.TestCase):
         self.assertEqual(([text for *_, text in commands], [text for *_, text in words]), (["display off"], ["AE"]))
         _, words = self.labels(source, 0.0, source.trace.seconds(source.trace.end))
         self.assertTrue(all(re.fullmatch(r"[\d,]+ words", text) for *_, text in words) and words)
+
+    def test_the_lines_that_are_asked_for_are_drawn_in_their_order(self) -> None:
+        done = program(
+            "plot", "engine-room.vcd", "--only", "E", "--only", "select=RS", "--from", "0.9ms", "--to", "1ms", "-o", "some.svg"
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn(b"2 lines", done.stderr)
+        drawn = re.findall(r"<!-- (\w+)(?: \(\w+\))? -->", (demo() / "some.svg").read_text())
+        named = [name for name in drawn if name in ("E", "select", "RS", "D0", "words", "commands")]
+        self.assertEqual(named, ["commands", "words", "E", "select"])
+        self.assertEqual(program("plot", "engine-room.vcd", "--only", "Q", "-o", "never.png").returncode, 2)
+
+    def test_names_are_cut_rather_than_left_out(self) -> None:
+        self.assertEqual(_fitting(("temperature 0", "temperature\n0", "temperature"), 50, 76), ("temperat…", True))
+        self.assertEqual(_fitting(("temperature",), 10, 76), ("", False))
+        self.assertEqual(_fitting(("00",), 12, 76), ("", False))
 
     def test_many_lines_and_odd_windows_are_drawn(self) -> None:
         trace = i2c_trace([acked(0x7A, 0x00, 0xAF)] * 3)

@@ -220,10 +220,8 @@ def add_only(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
-def chosen(trace: Trace, only: list[str], path: str) -> Trace:
-    """The lines that --only names, under the names that it gives them; all where it names none."""
-    if not only:
-        return trace
+def picked(trace: Trace, only: list[str], path: str) -> list[tuple[str, int]]:
+    """The lines that --only names: what it calls them, and their numbers."""
     pairs = [(new if equals else "", line) for new, equals, line in ((text.rpartition("=")) for text in only)]
     try:
         numbers = [trace.index(line) for _, line in pairs]
@@ -233,7 +231,13 @@ def chosen(trace: Trace, only: list[str], path: str) -> Trace:
     names = [new or trace.names[number] for (new, _), number in zip(pairs, numbers, strict=True)]
     if len(set(names)) < len(names):
         raise HushedError("two lines would have one name", where="--only", remedy="rename one: --only NAME=LINE")
-    return trace.select(numbers, tuple(names))
+    return list(zip(names, numbers, strict=True))
+
+
+def chosen(trace: Trace, only: list[str], path: str) -> Trace:
+    """The lines that --only names, under the names that it gives them; all where it names none."""
+    pairs = picked(trace, only, path)
+    return trace.select([number for _, number in pairs], tuple(name for name, _ in pairs)) if pairs else trace
 
 
 def whole(args: argparse.Namespace, source: Source) -> Trace:

@@ -12,6 +12,7 @@ EXAMPLES = """\
 examples:
   hushed-wire plot tide.vcd -o tide.png
   hushed-wire plot tide.vcd --from 1.2ms --to 1.4ms -o start.svg
+  hushed-wire plot tide.vcd --only SDA --only SCL -o two.pdf
   hushed-wire plot scope.csv --line scl=CH1 --line sda=CH2 -o volts.png
 """
 
@@ -23,6 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output"
     )
+    options.add_only(parser)
     options.add_radix(parser)
     parser.add_argument("--findings", action="store_true", help="shade where diagnose finds faults (red) and warnings (yellow)")
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
@@ -56,7 +58,9 @@ def run(args: argparse.Namespace) -> int:
     options.warn(whole.notes)
     part = options.windowed(whole, args)
     window = part.seconds(part.start), part.seconds(part.end)
-    options.emit(args, plot(scene, source.path, window, source.waveforms, kind))
+    options.emit(args, plot(scene, source.path, window, source.waveforms, kind, options.picked(whole, args.only, source.path)))
     if args.output != "-" and not args.quiet:
-        sys.stderr.write(f"{args.output}: {counted(len(whole.names), 'line')}, {window[0]:g} s to {window[1]:g} s\n")
+        sys.stderr.write(
+            f"{args.output}: {counted(len(args.only) or len(whole.names), 'line')}, {window[0]:g} s to {window[1]:g} s\n"
+        )
     return 0

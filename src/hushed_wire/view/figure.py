@@ -37,8 +37,18 @@ TRACE_COLOURS = ("#1d5fa8", "#b4541a", "#5b7d2a", "#7a3f8f", "#8a6d1d", "#2a7d7a
 PLAIN = ("row", "column", "digit", "segment")  # roles that lines are named after
 
 
-def plot(scene: Scene, path: str, window: tuple[float, float], waveforms: Waveforms | None = None, kind: str = "png") -> bytes:
-    """A figure of a capture between two times (seconds), as the bytes of a PNG, SVG or PDF."""
+def plot(
+    scene: Scene,
+    path: str,
+    window: tuple[float, float],
+    waveforms: Waveforms | None = None,
+    kind: str = "png",
+    only: Sequence[tuple[str, int]] = (),
+) -> bytes:
+    """A figure of a capture between two times (seconds), as the bytes of a PNG, SVG or PDF.
+
+    only: the lines to draw, in this order, each with what it is called; all that fit where none are named.
+    """
     import matplotlib
 
     matplotlib.use("Agg")
@@ -56,7 +66,8 @@ def plot(scene: Scene, path: str, window: tuple[float, float], waveforms: Wavefo
     if len(others) > room:  # more lanes than can be told apart: the busiest stay
         busiest = sorted(others, key=lambda line: len(trace.edges(line).times), reverse=True)
         others = sorted(busiest[:room])
-    order = [*scene.roles, *others]
+    order = [line for _, line in only] or [*scene.roles, *others]
+    labels = [name for name, _ in only] or [trace.names[line] for line in order]
     analogue = [waveforms is not None and trace.names[line] in waveforms.names for line in order]
     ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
     with pyplot.rc_context({"font.family": "DejaVu Sans Mono", "font.size": FONT, "svg.hashsalt": "hushed-wire"}):
@@ -76,7 +87,7 @@ def plot(scene: Scene, path: str, window: tuple[float, float], waveforms: Wavefo
             else:
                 _digital(axis, trace, line, low, high, origin, int(pixels), colour)
             role = f" ({scene.roles[line].upper()})" if line in scene.roles and not scene.roles[line].startswith(PLAIN) else ""
-            _name(axis, trace.names[line] + (role if role.strip(" ()").lower() not in trace.names[line].lower() else ""))
+            _name(axis, labels[number] + (role if role.strip(" ()").lower() not in labels[number].lower() else ""))
         for start, end, colour in scene.spans:
             if end >= low and start <= high:
                 for axis in axes:
@@ -92,7 +103,7 @@ def plot(scene: Scene, path: str, window: tuple[float, float], waveforms: Wavefo
         title = f"{path}   {span}" + (f"   {scene.devices}" if scene.devices else "")
         figure.suptitle(title, x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
         legend = scene.legend + ("   ▶ START  ■ STOP" if marked else "")
-        if len(order) < len(trace.names):
+        if len(order) < len(trace.names) and not only:
             legend += f"   {len(trace.names) - len(order)} quieter lines left out"
         figure.text(LEFT, 0.915, legend, fontsize=FONT, color="#5a6675")
         out = BytesIO()
@@ -160,13 +171,15 @@ def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixe
 
 
 def _fitting(forms: Sequence[str], width: float, height: float) -> tuple[str, bool]:
-    """The first form that fits into a box, and whether it has to be turned upright for that; "" where none does."""
+    """The first form that fits into a box, or the beginning of one, and whether it has to be turned upright for that; "" where none does."""
     for turned, across, along in ((False, width, height), (True, height, width)):
         for form in forms:
             lines = form.split("\n")
             if max(map(len, lines)) * LETTER + (3 if turned else 8) <= across and len(lines) * 2 * LETTER <= along:
                 return form, turned
-    return "", False
+    # The beginning of a name is better than none, where it can still be told from others.
+    name, room = min(forms, key=len).replace("\n", ""), int((height - 3) / LETTER)
+    return (f"{name[: room - 1]}…", True) if width >= 2 * LETTER and 4 <= room < len(name) else ("", False)
 
 
 def _marks(axis: Axes, scene: Scene, low: float, high: float, origin: float, pixels: float) -> bool:
