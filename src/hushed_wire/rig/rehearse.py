@@ -62,7 +62,8 @@ def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
     for act in mishaps:
         if act.kind == "alter-step":
             statements = alter_step(statements, act.detail)
-    steps = expand(statements, [rig.target(device) for device in rig.device], path.parent)
+    # A word has two bytes at the most, so what is far too long is refused before it is drawn.
+    steps = expand(statements, [rig.target(device) for device in rig.device], path.parent, 2 * USUAL_MOST)
     for act in mishaps:
         if act.kind in STEPS:
             steps = STEPS[act.kind](steps, act.detail)

@@ -62,6 +62,8 @@ class State(msgspec.Struct):
     canvases: dict[str, Canvas] = {}
     digits: dict[str, bytearray] = {}
     steps: int = 0
+    bytes: int = 0  # that were sent
+    most: int = 1 << 62  # of them
 
     def register(self, name: str) -> Value:
         """A register of the current device as the sequence set it, else its reset value."""
@@ -87,11 +89,12 @@ class State(msgspec.Struct):
         return self.chips.get(self.target.name, 0)
 
 
-def expand(statements: list[Statement], targets: list[Target], folder: Path) -> list[Step]:
-    """The steps of a sequence. `folder` is where its pictures lie. Raises HushedError with file:line."""
+def expand(statements: list[Statement], targets: list[Target], folder: Path, most: int | None = None) -> list[Step]:
+    """The steps of a sequence. `folder` is where its pictures lie. most: bytes that it may send. Raises HushedError with file:line."""
     if not targets:
         raise HushedError("the rig has no device that a sequence could speak to", remedy="add a [[device]] to the rig")
     state = State({target.name: target for target in targets}, folder, targets[0])
+    state.most = state.most if most is None else most
     return list(_steps(state, statements))
 
 
@@ -99,6 +102,8 @@ def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) ->
     for statement in statements:
         try:
             if statement.verb == "repeat":
+                if state.steps + _least(statement) > MOST_STEPS:
+                    raise _too_many()
                 for _ in range(_times(statement)):
                     yield from _steps(state, statement.block)
                 continue
@@ -108,13 +113,26 @@ def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) ->
             raise
         if step is not None:
             state.steps += 1
+            state.bytes += sum(len(send.raw) for send in step.sends)
             if state.steps > MOST_STEPS:
-                raise HushedError(
-                    f"more than {MOST_STEPS:,} steps",
-                    where=statement.place,
-                    remedy="repeat less; `send --repeat` sends again and again",
-                )
+                raise _too_many(statement.place)
+            if state.bytes > state.most:
+                what = f"the sequence sends more than {state.most:,} bytes"
+                raise HushedError(what, where=statement.place, remedy="repeat less, or take a part of it")
             yield step
+
+
+def _least(statement: Statement) -> int:
+    """Steps that a statement makes at least."""
+    if statement.verb == "repeat":
+        return _times(statement) * sum(map(_least, statement.block))
+    return int(statement.verb not in SILENT)
+
+
+def _too_many(place: str = "") -> HushedError:
+    return HushedError(
+        f"more than {MOST_STEPS:,} steps", where=place, remedy="repeat less; `send --repeat` sends again and again"
+    )
 
 
 def _times(statement: Statement) -> int:
@@ -264,6 +282,7 @@ def _usage(command: Command) -> str:
     return f"write {command.name} " + " ".join(f"{name}=…" for name in names) if names else f"write {command.name} alone"
 
 
+SILENT = ("device", "select", "counter", "count")  # verbs that make no step
 VERBS: dict[str, Callable[[State, Statement], Step | None]] = {
     "device": _device,
     "select": _select,
