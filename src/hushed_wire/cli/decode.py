@@ -351,6 +351,10 @@ def _stream(args: argparse.Namespace, rig: Any) -> int:
 
     roles = options.roles(args)
     kind: Any = _kind_of(set(roles), args.bus or "")
+    if rig is None and (given := options.shape(args)):
+        from ..rig.shaped import check_shape
+
+        check_shape(kind, given)
     wanted = list(roles.values()) if rig is None else [line for bus in rig.bus for line in bus.lines.values()]
     source = options.open_source(args, wanted)
 
@@ -366,24 +370,21 @@ def _stream(args: argparse.Namespace, rig: Any) -> int:
 
     def whole(notes: list[Any]) -> Iterator[bytes]:
         if kind == "i2c":
-            from ..rig.shaped import check_shape
-
             rows = (
                 (lambda entries, bits: _rows(None, (_i2c_row(plain(entry), args.radix) for entry in entries))) if as_csv else None
             )
-            check_shape(kind, options.shape(args))
             return i2c_records(source, roles, notes, args.summary, told=rows)
         from ..rig.schema import Bus
         from ..view.stream_words import word_records
 
-        bus, given = Bus("bus", kind, lines=roles), options.shape(args)
+        bus = Bus("bus", kind, lines=roles)
         if not as_csv:
-            return word_records(source, bus, notes, args.summary, given=given)
+            return word_records(source, bus, notes, args.summary, given=options.shape(args))
         return word_records(
             source,
             bus,
             notes,
-            given=given,
+            given=options.shape(args),
             told=lambda entries, bits: _rows(None, (_words_row(plain(entry), bits, args.radix) for entry in entries)),
         )
 
