@@ -17,6 +17,7 @@ from hushed_wire.bus.nibbles import Nibbles
 from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.role_table import Lamps
 from hushed_wire.bus.words import Words
+from hushed_wire.diagnose.volts import line_volts
 from hushed_wire.trace import Trace
 from hushed_wire.trace.stats import statistics
 from hushed_wire.trace.threshold import Waveforms, levels
@@ -282,6 +283,24 @@ class Measurements(unittest.TestCase):
                 steps = sorted(b - a for a, b in pairwise(rises))
                 middle = (steps[(len(steps) - 1) // 2] + steps[len(steps) // 2]) // 2
                 self.assertAlmostEqual((told.rate or 0) * middle * 1e-7, 1, 6)
+
+    @given(st.integers(6, 60), st.integers(1, 6), st.floats(1.6, 5.2), st.floats(0, 0.02), st.integers(0, 99))
+    @settings(deadline=None, max_examples=60)
+    def test_rise_times_of_exponentials(self, rising: int, falling: int, high: float, noise: float, seed: int) -> None:
+        # An open-drain line as its resistor and capacitance make it: time constants in samples, levels and noise in volts.
+        volts, now = [], high
+        for level in [1, *([0, 1] * 12)]:
+            goal, constant = (high, rising) if level else (0.05, falling)
+            for _ in range(12 * rising):
+                now += (goal - now) * (1 - np.exp(-1 / constant))
+                volts.append(now)
+        told = np.array(volts) + np.random.default_rng(seed).normal(0, noise, len(volts))
+        waves = Waveforms(("A",), np.arange(len(volts)), (told.astype(np.float32),), Fraction(1, 10**8), len(volts), 1)
+        edge = line_volts(waves, levels(waves), 0)
+        self.assertAlmostEqual(edge.high, high, delta=0.05 + 0.02 * high)
+        self.assertAlmostEqual(edge.low, 0.05, delta=0.05 + 0.02 * high)
+        self.assertAlmostEqual(edge.rise, np.log(7 / 3) * rising * 1e-8, delta=0.15 * rising * 1e-8)  # from 30 % to 70 %
+        self.assertAlmostEqual(edge.noise, noise, delta=0.3 * noise + 0.001)
 
     @given(st.lists(st.integers(0, 400), max_size=60), st.integers(2, 9), st.lists(st.integers(0, 60), max_size=5))
     @NOISE
