@@ -324,7 +324,7 @@ def spike_ticks(trace: Trace, scl: int, spike: Fraction = SPIKE) -> int:
 def decode(trace: Trace, scl: int = 0, sda: int = 1, spike: Fraction = SPIKE) -> Decoded:
     """A whole trace at once; scl and sda are line numbers. The twin of `encode`."""
     decoder = Decoder(scl, sda, trace.tick, spike, spike_ticks(trace, scl, spike))
-    parts = [decoder.feed(trace), decoder.finish()]
+    parts = [*map(decoder.feed, trace.pieces()), decoder.finish()]  # what a piece needs on the way fits into the cache
     out = parts[-1]
     out.words, out.marks = Words.join([part.words for part in parts]), Marks.join([part.marks for part in parts])
     return out

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Times
+from .changes import excerpt
 from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
 
 __all__ = ["LIMITS", "MODES", "SYMBOLS", "Column", "Margin", "margins", "measure", "mode_of"]
@@ -38,6 +39,7 @@ SYMBOLS = tuple(LIMITS)
 # tVD limits bind only a device that does not stretch the low period, and a driver that moves data late in a long low
 # period harms nobody: the specification gives them for the case where SCL is at its fastest.
 ONLY_AT_FULL_SPEED = {"tVD;DAT", "tVD;ACK"}
+CLOCKED = 400_000  # changes by which the clock is told
 ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
 
 
@@ -111,6 +113,12 @@ def measure(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
     out["tVD;DAT"] = Column(last_at[~ninth], (last_at - fall_at)[~ninth])
     out["tVD;ACK"] = Column(last_at[ninth], (last_at - fall_at)[ninth])
     return {symbol: out[symbol] for symbol in SYMBOLS}
+
+
+def usual_clock(trace: Trace, scl: int, sda: int) -> float | None:
+    """The clock in hertz, as the beginning of a capture shows it; None where nothing is clocked there."""
+    part = excerpt(trace, CLOCKED)
+    return median_clock(part, measure(part, scl, sda))
 
 
 def _ninth(what: NDArray[np.uint8], low: Times) -> NDArray[np.bool_]:

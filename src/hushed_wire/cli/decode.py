@@ -59,14 +59,13 @@ def run(args: argparse.Namespace) -> int:
         from ..bus import i2c_timing as timing
         from ..view import listing
 
-        columns = timing.measure(trace, reading.scl, reading.sda)
-        clock = timing.median_clock(trace, columns)
+        clock = timing.usual_clock(trace, reading.scl, reading.sda)
         mode = timing.mode_of(clock) if clock else 0
 
         def write(out: Any) -> None:
             listing.decoded(out, reading, plan, source.path, clock, timing.MODES[mode], args.all, args.summary, args.radix)
             if args.verbose:
-                listing.timing(out, timing.margins(trace, columns, mode))
+                listing.timing(out, timing.margins(trace, timing.measure(trace, reading.scl, reading.sda), mode))
 
         options.report(args, write)
         return 0

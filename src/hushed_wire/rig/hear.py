@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 from ..bus.matrix import Scan
@@ -54,15 +55,20 @@ def hear(trace: Trace, rig: Rig) -> Hearing:
             target = rig.target(device)
             chips = [commands(target.part, own) for own in found[device.name]]
             up = all(started(target.part, own) for own in chips) and _from_reset(trace, rig, device, chips)
-            memory = model_for(target.part, chips, float(trace.tick), up)
-            if device.name in out.scans:
-                memory.scan = out.scans[device.name]
-            reading = DeviceReading(device, target.part, target.panel, chips[0], memory, up, lights.get(device.name))
+            recall = partial(_recalled, target.part, chips, float(trace.tick), up, out.scans.get(device.name))
+            reading = DeviceReading(device, target.part, target.panel, chips[0], recall, up, lights.get(device.name))
             reading.chips = chips
             out.devices.append(reading)
     if not out.channels and missing is not None:
         raise missing
     return out
+
+
+def _recalled(part: Any, chips: list[Any], tick: float, up: bool, scan: Scan | None) -> Any:
+    memory = model_for(part, chips, tick, up)
+    if scan is not None:
+        memory.scan = scan
+    return memory
 
 
 def _from_reset(trace: Trace, rig: Rig, device: Any, chips: list[Any]) -> bool:

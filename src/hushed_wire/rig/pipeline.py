@@ -6,7 +6,9 @@ is kept as transactions all the same.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -30,16 +32,23 @@ START_UP_SEEN = 3  # distinct start-up commands that show that the set-up was ca
 class DeviceReading:
     """One device's share of a capture. light: the trace and line that switch its backlight.
 
-    started: its set-up was captured, so what was not set has its reset value. chips: the commands of each of several chips."""
+    started: its set-up was captured, so what was not set has its reset value. chips: the commands of each of several chips. recall: works
+    out what its memory holds, when somebody asks.
+    """
 
     device: Device
     part: Part
     panel: Panel
     commands: Commands
-    memory: Any
+    recall: Callable[[], Any]
     started: bool
     light: tuple[Trace, int] | None = None
     chips: list[Commands] = field(default_factory=list)
+
+    @cached_property
+    def memory(self) -> Any:
+        """What its memory holds over time."""
+        return self.recall()
 
     def glass(self, when: int | None = None) -> Any:
         """What the panel shows at a tick (None: at the end)."""
@@ -119,6 +128,6 @@ def read_with(trace: Trace, rig: Rig, bus: Bus, scl: int, sda: int) -> Reading:
         payload = FRAMINGS[target.framing](decoded.words, table, who.first, chosen)
         own = commands(target.part, payload)
         up = started(target.part, own)
-        memory = model_for(target.part, [own], float(trace.tick), up)
-        devices.append(DeviceReading(device, target.part, target.panel, own, memory, up))
+        recall = partial(model_for, target.part, [own], float(trace.tick), up)
+        devices.append(DeviceReading(device, target.part, target.panel, own, recall, up))
     return Reading(trace, rig, bus, scl, sda, decoded, table, who, devices)

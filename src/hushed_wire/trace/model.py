@@ -8,6 +8,7 @@ the moment where the trace (or a block of it) starts. The tick is exact; seconds
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -146,6 +147,14 @@ class Trace:
         times[0] = start
         unknown = None if self.unknown is None else self.unknown[first:last]
         return replace(self, times=times, levels=self.levels[first:last], unknown=unknown, end=end)
+
+    def pieces(self, most: int = 1 << 20) -> Iterator[Trace]:
+        """The same as blocks of at most so many changes, in order."""
+        for first in range(0, max(1, len(self.times)), most):
+            part = slice(first, first + most)
+            end = int(self.times[first + most]) if first + most < len(self.times) else self.end
+            unknown = None if self.unknown is None else self.unknown[part]
+            yield replace(self, times=self.times[part], levels=self.levels[part], unknown=unknown, end=end)
 
     def select(self, lines: list[int], names: tuple[str, ...] | None = None) -> Trace:
         """Only these lines, in this order, under these names."""
@@ -286,17 +295,34 @@ def fold(
 
 
 def joined(blocks: list[Trace]) -> Trace:
-    """Blocks of one capture, in order, as one trace."""
+    """Blocks of one capture, in order, as one trace. Each is freed of repeats by itself: a long capture is held twice at the most."""
     if not blocks:
         raise HushedError("the capture holds nothing")
     if len(blocks) == 1:
         return blocks[0]
-    last = blocks[-1]
-    unknown = None
-    if any(block.unknown is not None for block in blocks):
-        planes = [np.zeros_like(block.levels) if block.unknown is None else block.unknown for block in blocks]
-        unknown = np.concatenate(planes)
-    times = np.concatenate([block.times for block in blocks])
-    levels = np.concatenate([block.levels for block in blocks])
-    times, levels, unknown = _without_repeats(times, levels, unknown)
-    return replace(last, times=times, levels=levels, unknown=unknown)
+    blurred = any(block.unknown is not None for block in blocks)
+    parts: list[tuple[Times, Levels, Levels]] = []
+    before: tuple[int, int] | None = None
+    for block in blocks:
+        times, levels = block.times, block.levels
+        unknown = levels[:0] if not blurred else np.zeros_like(levels) if block.unknown is None else block.unknown
+        if not len(times):
+            continue
+        keep = np.empty(len(times), bool)
+        keep[0] = before is None or (int(levels[0]), int(unknown[0]) if blurred else 0) != before
+        np.not_equal(levels[1:], levels[:-1], out=keep[1:])
+        if blurred:
+            keep[1:] |= unknown[1:] != unknown[:-1]
+        before = int(levels[-1]), int(unknown[-1]) if blurred else 0
+        if not keep[1:].all():
+            times, levels, unknown = times[keep], levels[keep], unknown[keep] if blurred else unknown
+        elif not keep[0]:  # what a block begins with is most often the state that was there
+            times, levels, unknown = times[1:], levels[1:], unknown[1:]
+        parts.append((times, levels, unknown))
+    if not parts:
+        return blocks[-1]
+    whole = np.concatenate([unknown for _, _, unknown in parts]) if blurred else None
+    if whole is not None and not whole.any():
+        whole = None
+    times, levels = (np.concatenate([part[side] for part in parts]) for side in (0, 1))
+    return replace(blocks[-1], times=times, levels=levels, unknown=whole)
