@@ -49,23 +49,19 @@ def rules(case: AnyCase) -> Iterator[Finding]:
 
 
 def undriven(case: AnyCase) -> Iterator[Finding]:
-    """Pins of an expander that drive a display and are inputs: they were made so, or nothing made them outputs after the reset."""
+    """Pins of an expander that drive a display and were made inputs. Where nothing was said of them, that may have been ahead of the capture."""
     for bridge in case.rig.bridge:
         states, part = case.hearing.driven.get(bridge.name), load(bridge.part)
         if states is None or not len(states) or "iodir-a" not in part.by_name:
             continue
         pins = pins_of(part, bridge.count)
-        told = bool(states.told[-1])
         inputs = [pin for pin in bridge.drives.values() if int(states.undriven[-1]) >> pins[pin] & 1]
-        started = any(reading.started for reading in case.hearing.devices if bridge in case.rig.way_to(reading.device)[1])
-        if not inputs and (told or not started):
+        if not inputs:
             continue
-        inputs = inputs or list(bridge.drives.values())
-        how = "are inputs, as IODIR says" if told else "are inputs after a reset, and nothing writes IODIR"
         yield Finding(
-            "setup.step-missing", f"{', '.join(inputs)} of '{bridge.name}' {how}, so nothing drives what hangs there",
+            "setup.step-missing", f"{', '.join(inputs)} of '{bridge.name}' are inputs, as IODIR says, so nothing drives what hangs there",
             "write 0 to the bits of IODIRA and IODIRB that drive the display, once, before anything is sent to it",
-            confidence="certain" if told else "likely", device=bridge.name,
+            device=bridge.name,
             lines=[line for line in case.bus.lines.values() if line in case.trace.names], start=case.trace.seconds(int(states.time[0])),
             end=case.trace.seconds(case.trace.end), evidence={"inputs": inputs, "source": f"{part.source}: 3.5.1, I/O Direction Register"},
             explains=[code for code in EVERYTHING if code != "setup.step-missing"],

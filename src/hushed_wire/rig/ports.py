@@ -31,20 +31,16 @@ BANK, BYTE_MODE = 0x80, 0x20  # of IOCON
 
 @dataclass(eq=False)
 class States(Columns):
-    """What a bridge drives. time: (n,) ticks. level: (n,) bits of its outputs from each on. undriven: (n,) outputs that are none.
-
-    told: (n,) whether anything had been said of directions, where a part has them.
-    """
+    """What a bridge drives. time: (n,) ticks. level: (n,) bits of its outputs from each on. undriven: (n,) outputs that are none."""
 
     time: NDArray[np.int64]
     level: NDArray[np.int64]
     undriven: NDArray[np.int64]
-    told: NDArray[np.bool_]
 
     @classmethod
     def driven(cls, time: NDArray[np.int64], level: NDArray[np.int64]) -> States:
         """Outputs that can be nothing else."""
-        return cls(time, level, np.zeros(len(level), np.int64), np.ones(len(level), bool))
+        return cls(time, level, np.zeros(len(level), np.int64))
 
     @classmethod
     def none(cls) -> States:
@@ -59,7 +55,6 @@ class Ports:
         self.registers = "iodir-a" in part.by_name
         self.held = [0, 0]  # latches of both ports
         self.inputs = [0, 0]  # pins that are inputs
-        self.told = False  # whether anything was said of directions
         self.control = 0  # IOCON
 
     def feed(self, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
@@ -107,9 +102,7 @@ class Ports:
         """The outputs after each byte that changes latches or directions."""
         keep = np.isin(register, (IODIR, GPIO, OLAT))
         value, time, port, direction = value[keep].astype(np.int64), time[keep], port[keep], register[keep] == IODIR
-        told = np.logical_or.accumulate(direction) | self.told
-        self.told |= bool(direction.any())
-        out = States(time, np.zeros(len(time), np.int64), np.zeros(len(time), np.int64), told)
+        out = States(time, np.zeros(len(time), np.int64), np.zeros(len(time), np.int64))
         for side in (0, 1):
             for plane, held, mine in (
                 (out.level, self.held, ~direction & (port == side)),
