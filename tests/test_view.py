@@ -100,7 +100,7 @@ class Figures(unittest.TestCase):
         self.assertEqual(program("plot", "engine-room.vcd", "--only", "Q", "-o", "never.png").returncode, 2)
 
     def test_names_are_cut_rather_than_left_out(self) -> None:
-        self.assertEqual(_fitting(("temperature 0", "temperature\n0", "temperature"), 50, 76), ("temperat…", True))
+        self.assertEqual(_fitting(("temperature 0", "temperature\n0", "temperature"), 50, 76), ("tempera…", True))
         self.assertEqual(_fitting(("temperature",), 10, 76), ("", False))
         self.assertEqual(_fitting(("00",), 12, 76), ("", False))
 

@@ -178,7 +178,7 @@ def _fitting(forms: Sequence[str], width: float, height: float) -> tuple[str, bo
             if max(map(len, lines)) * LETTER + (3 if turned else 8) <= across and len(lines) * 2 * LETTER <= along:
                 return form, turned
     # The beginning of a name is better than none, where it can still be told from others.
-    name, room = min(forms, key=len).replace("\n", ""), int((height - 3) / LETTER)
+    name, room = min(forms, key=len).replace("\n", ""), int((height - 10) / LETTER)
     return (f"{name[: room - 1]}…", True) if width >= 2 * LETTER and 4 <= room < len(name) else ("", False)
 
 
