@@ -131,15 +131,20 @@ class _Rows:
         self.matrices: list[NDArray[np.int64]] = []
         self.spans: list[slice] = []
         count = last - first
+        if not len(count):
+            return
+        least = int(count.min())
+        if least == int(count.max()):  # all alike, as polling drivers make them
+            self.matrices.append(first[:, None] + np.arange(least))
+            return
         lengths = np.unique(count)
         if len(lengths) > FEW_LENGTHS:
             self.spans = list(map(slice, first.tolist(), last.tolist()))
             return
-        members = [np.flatnonzero(count == length) for length in lengths] if len(lengths) > 1 else [np.arange(len(first))]
-        for length, own in zip(lengths.tolist(), members, strict=False):
+        members = [np.flatnonzero(count == length) for length in lengths]
+        for length, own in zip(lengths.tolist(), members, strict=True):
             self.matrices.append(first[own, None] + np.arange(length))
-        if len(members) > 1:
-            self.order = np.argsort(np.concatenate(members)).tolist()
+        self.order = np.argsort(np.concatenate(members)).tolist()
 
     def of(self, column: NDArray[Any]) -> list[list[Any]]:
         """(m,) lists of a column's rows."""
