@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
-from . import options
+from . import link_options, options
 
 if TYPE_CHECKING:
     from ..link.scan import Scan
@@ -28,7 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
     options.add_capture(parser, optional=True)
     group = parser.add_argument_group("on a link")
-    options.add_link(group)
+    link_options.add_link(group)
     group.add_argument("--repeat", type=int, default=1, metavar="N", help="try every address N times, to find a loose contact")
     group.add_argument("--reserved", action="store_true", help="the reserved addresses too (0x00-0x07, 0x78-0x7f)")
     options.add_rig(parser)
@@ -79,7 +79,7 @@ def _capture(args: argparse.Namespace, rig: Rig | None) -> Scan:
 def _link(args: argparse.Namespace, rig: Rig | None) -> Scan:
     from ..link.scan import scan_link
 
-    link = options.open_link(args, rig)
+    link = link_options.open_link(args, rig)
     try:
         if args.repeat > 20 and sys.stderr.isatty() and not args.quiet:
             return _with_progress(link, args, rig)

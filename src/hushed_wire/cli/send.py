@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
-from . import options
+from . import link_options, options
 
 if TYPE_CHECKING:
     from ..rig import Rig
@@ -43,7 +43,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--picture", metavar="FILE", help="on the desk: write what the glass shows then as a PNG")
     parser.add_argument("--device", metavar="NAME", help="whose glass, where the rig has several")
     options.add_catalog(parser)
-    options.add_link(parser.add_argument_group("where to"))
+    link_options.add_link(parser.add_argument_group("where to"))
     options.add_text(parser)
 
 
@@ -94,7 +94,7 @@ def _walked(args: argparse.Namespace, rig: Rig) -> int:
     """The walk test: questions on the terminal (or standard error), answers from standard input, the map as lines of a rig."""
     from ..link.walk import bus_of, walk
 
-    link = options.open_link(args, rig, bus_of(rig, args.walk))
+    link = link_options.open_link(args, rig, bus_of(rig, args.walk))
     asking = walk(rig, args.walk, link)
     try:
         question = next(asking)
@@ -153,7 +153,7 @@ def _listed(args: argparse.Namespace, steps: list[Step]) -> int:
 def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
     from ..link.send import Stopped, send
 
-    link = options.open_link(args, rig, rig.bus_for(steps))
+    link = link_options.open_link(args, rig, rig.bus_for(steps))
     sent = None
     try:
         if len(steps) > 50 and sys.stderr.isatty() and not args.quiet:
