@@ -10,6 +10,7 @@ import os
 import tempfile
 from collections.abc import Callable, Iterator
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -74,7 +75,7 @@ def in_halves(
             break
     if at is None or at >= total - 1:
         return None
-    return _both(path, size, rate, lines, names, records, at, agree, went)
+    return _both(partial(_half, path, size, rate, lines, names), records, at, agree, went)
 
 
 def _half(
@@ -104,18 +105,14 @@ def _half(
 
 
 def _both(
-    path: str,
-    size: int,
-    rate: Fraction,
-    lines: list[int],
-    names: list[str],
+    half: Callable[..., Source],
     records: Records,
     at: int,
     agree: Agree,
     went: Callable[[float], None],
 ) -> Iterator[bytes]:
     def second() -> Iterator[bytes]:
-        return records(_half(path, size, rate, lines, names, at, None), True)
+        return records(half(at, None), True)
 
     with tempfile.TemporaryFile() as store:
         child = os.fork()
@@ -133,7 +130,7 @@ def _both(
             finally:
                 os._exit(status)
         mine = b""
-        for piece in records(_half(path, size, rate, lines, names, 0, at, went), False):
+        for piece in records(half(0, at, went), False):
             if mine:
                 yield mine
             mine = piece
