@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info/*')
 DEMO ?= build/skerry-haven
 
-.PHONY: demo test lint bench accuracy catalog findings screenshots clean
+.PHONY: demo test fuzz lint bench accuracy catalog findings screenshots clean
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
@@ -14,6 +14,9 @@ demo: $(VENV)/.installed
 
 test: $(VENV)/.installed
 	$(BIN)/python tests/run.py
+
+fuzz: $(VENV)/.installed
+	$(BIN)/python tests/run.py --explore $(or $(MINUTES),10)
 
 lint: $(VENV)/.installed
 	$(BIN)/ruff check src tests bench

@@ -8,7 +8,7 @@ from fractions import Fraction
 from itertools import pairwise
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.bus import i2c, matrix, parallel, shift, spi
@@ -284,23 +284,32 @@ class Measurements(unittest.TestCase):
                 middle = (steps[(len(steps) - 1) // 2] + steps[len(steps) // 2]) // 2
                 self.assertAlmostEqual((told.rate or 0) * middle * 1e-7, 1, 6)
 
-    @given(st.integers(6, 60), st.integers(1, 6), st.floats(1.6, 5.2), st.floats(0, 0.02), st.integers(0, 99))
+    @given(
+        st.integers(6, 60), st.integers(1, 6), st.floats(1.6, 5.2), st.floats(0, 0.02), st.integers(0, 99), st.sampled_from([2, 12])
+    )
     @settings(deadline=None, max_examples=60)
-    def test_rise_times_of_exponentials(self, rising: int, falling: int, high: float, noise: float, seed: int) -> None:
-        # An open-drain line as its resistor and capacitance make it: time constants in samples, levels and noise in volts.
+    @example(6, 1, 1.75, 0.01953125, 8, 12)  # noise once bent the fit to 61.4 ns
+    def test_rise_times_of_exponentials(
+        self, rising: int, falling: int, high: float, noise: float, seed: int, lasts: int
+    ) -> None:
+        # An open-drain line as its resistor and capacitance make it: time constants in samples, levels and noise in volts. Levels last for so
+        # many time constants: two, and no rise gets to its end.
         volts, now = [], high
         for level in [1, *([0, 1] * 12)]:
             goal, constant = (high, rising) if level else (0.05, falling)
-            for _ in range(12 * rising):
+            for _ in range(lasts * rising):
                 now += (goal - now) * (1 - np.exp(-1 / constant))
                 volts.append(now)
         told = np.array(volts) + np.random.default_rng(seed).normal(0, noise, len(volts))
         waves = Waveforms(("A",), np.arange(len(volts)), (told.astype(np.float32),), Fraction(1, 10**8), len(volts), 1)
         edge = line_volts(waves, levels(waves), 0)
-        self.assertAlmostEqual(edge.high, high, delta=0.05 + 0.02 * high)
-        self.assertAlmostEqual(edge.low, 0.05, delta=0.05 + 0.02 * high)
-        self.assertAlmostEqual(edge.rise, np.log(7 / 3) * rising * 1e-8, delta=0.15 * rising * 1e-8)  # from 30 % to 70 %
-        self.assertAlmostEqual(edge.noise, noise, delta=0.3 * noise + 0.001)
+        rise = np.log(7 / 3) * rising * 1e-8  # from 30 % to 70 %
+        self.assertAlmostEqual(edge.rise, rise, delta=5 * edge.rise_error + 0.001 * rise)
+        self.assertLess(edge.rise_error, 0.02 * rise)
+        if lasts > 2:
+            self.assertAlmostEqual(edge.high, high, delta=0.05 + 0.02 * high)
+            self.assertAlmostEqual(edge.low, 0.05, delta=0.05 + 0.02 * high)
+            self.assertAlmostEqual(edge.noise, noise, delta=0.3 * noise + 0.001)
 
     @given(st.lists(st.integers(0, 400), max_size=60), st.integers(2, 9), st.lists(st.integers(0, 60), max_size=5))
     @NOISE

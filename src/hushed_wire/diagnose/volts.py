@@ -1,7 +1,7 @@
 """Captures in volts: levels against what the parts take, rise and fall times, fights between drivers, noise.
 
-Times are fitted, not taken from two points: an edge of an open-drain line is an exponential, so the logarithm of what is left of the way to
-its level is a straight line, whose slope is the time constant R x C.
+Times are fitted, not taken from two points: an edge of an open-drain line is an exponential with the time constant R x C. The fit tells how
+sure it is, and how well an exponential explains the edges at all; nothing is claimed beyond that.
 """
 
 from __future__ import annotations
@@ -26,7 +26,8 @@ __all__ = ["Edge", "electric", "line_volts"]
 RISE = 0.8473  # ln(0.7/0.3): from 30 % to 70 % of an exponential, between which the I2C-bus specification takes tr, in time constants
 LONGEST_RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # I2C-bus specification, tr by mode
 LONGEST_FIT = 2000  # samples
-EDGES = 400  # that are fitted
+EDGES = 60  # that are fitted
+SAMPLES = 200  # of an edge that are fitted
 BETWEEN = (0.3, 0.7)  # of the swing: neither low nor high
 NOISE = [*EVERYTHING, "wiring.glitches", "wiring.loose-contact", "frame.bit-slip", "frame.data-refused", "frame.missing-stop", "timing.pulse-short",
          "timing.setup-short", "timing.hold-short", "timing.clock-too-fast", "capture.undersampled"]  # fmt: skip
@@ -35,7 +36,8 @@ PLATEAU = 1.5e-6  # seconds that a level between the two has to last to be one
 
 @dataclass(frozen=True)
 class Edge:
-    """A line in volts. low, high: levels. rise, fall: 30 % to 70 % in seconds, nan where no edge could be fitted. noise: volts RMS.
+    """A line in volts. low, high: levels. rise, fall: 30 % to 70 % in seconds, nan where no edge could be fitted. rise_error: the standard
+    uncertainty of `rise`; residual: volts RMS that the fit of the rises leaves over. noise: volts RMS of what lies still.
 
     between: plateaus between the levels (moments in ticks). crossings: pulses at the threshold of a sample or two.
     """
@@ -44,6 +46,8 @@ class Edge:
     high: float
     rise: float
     fall: float
+    rise_error: float
+    residual: float
     noise: float
     between: NDArray[np.int64]
     crossings: NDArray[np.int64]
@@ -62,7 +66,7 @@ def line_volts(waves: Waveforms, trace: Trace, line: int) -> Edge:
     steps = np.abs(np.diff(volts)[(settled[1:] & settled[:-1]) | (bottom[1:] & bottom[:-1])])
     noise = float(np.nanmedian(steps)) * 1.4826 / np.sqrt(2) if len(steps) > 8 else 0.0
     edges = trace.edges(line)
-    rise, fall = (_constant(volts, times, edges, low, high, level, noise) * tick * RISE for level in (1, 0))
+    up, down = (_fitted(volts, times, edges, low, high, level, noise) for level in (1, 0))
     inside = (volts > low + BETWEEN[0] * swing) & (volts < low + BETWEEN[1] * swing)
     first, last = _runs(inside)
     flat = np.array(
@@ -81,8 +85,10 @@ def line_volts(waves: Waveforms, trace: Trace, line: int) -> Edge:
     return Edge(
         low,
         high,
-        rise,
-        fall,
+        up.constant * tick * RISE,
+        down.constant * tick * RISE,
+        up.error * tick * RISE,
+        up.residual,
         noise,
         times[first[flat & (lasts >= PLATEAU)]],
         crossings,
@@ -99,36 +105,86 @@ def _runs(mask: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]
     return edge[0::2], edge[1::2]
 
 
-def _constant(volts: NDArray[Any], times: NDArray[Any], edges: Edges, low: float, high: float, level: int, noise: float) -> float:
-    """The time constant of edges towards a level, in ticks: the median of straight lines through the logarithm of what is left."""
-    top = float(np.nanpercentile(volts, 99.9))  # where rises are cut short the usual level is below the one that is aimed at
-    goal, swing = (top, top - low) if level else (low, high - low)
+@dataclass(frozen=True)
+class Fit:
+    """An exponential through the edges of a line towards one level. constant: ticks, and error: its standard uncertainty; nan where
+    nothing could be fitted. residual: RMS of what the fit leaves over, in volts."""
+
+    constant: float
+    error: float
+    residual: float
+
+
+NO_FIT = Fit(float("nan"), float("nan"), float("nan"))
+
+
+def _fitted(volts: NDArray[Any], times: NDArray[Any], edges: Edges, low: float, high: float, level: int, noise: float) -> Fit:
+    """Least squares of volts = goal - step * exp(-t / constant) through all edges at once: one goal and one constant for the line, since
+    resistor and capacitance are the same each time, a step for each edge, since it may begin anywhere.
+
+    For each constant that is tried goal and steps follow in closed form, so edges that are cut short long before their goal count
+    for as much as they tell, and noise does not bend the fit, as it would bend a logarithm.
+    """
     which = 1 + np.flatnonzero(edges.level[1:] == level)
-    if swing <= 0 or len(which) < 4:
-        return float("nan")
+    if high <= low or len(which) < 4:
+        return NO_FIT
     which = which[:: max(1, len(which) // EDGES)]
     behind = np.append(edges.times, times[-1])
-    columns = [
-        np.searchsorted(times, column).tolist() for column in (edges.times[which - 1], edges.times[which], behind[which + 1])
-    ]
-    found = []
-    for before, index, end in zip(*columns, strict=True):
-        # An edge begins ahead of the threshold: with the last sample that is still where the line was furthest from its goal.
-        first = max(before, index - LONGEST_FIT)
-        path = (goal - volts[first : index + 1]) / swing * (1 if level else -1)
-        near = np.flatnonzero(path >= np.nanmax(path) - max(0.05, 3 * noise / swing)) if len(path) else path
-        start = first + int(near[-1]) if len(near) else index
-        span = slice(start, min(index + LONGEST_FIT, end))
-        left = (goal - volts[span]) / swing * (1 if level else -1)
-        stop = np.flatnonzero(left < max(0.08, 4 * noise / swing))
-        count = int(stop[0]) if len(stop) else len(left) * (len(left) > 8)
-        if count < 3 or (left[:count] <= 0).any():
-            continue
-        when = times[span][:count].astype(float)
-        slope = np.polyfit(when - when[0], np.log(left[:count]), 1)[0]
-        if slope < 0:
-            found.append(-1 / slope)
-    return float(np.median(found)) if len(found) >= 4 else float("nan")
+    columns = [np.searchsorted(times, column) for column in (edges.times[which - 1], edges.times[which], behind[which + 1])]
+    rows = [_rising(volts, *row, level == 1, max(0.05 * (high - low), 4 * noise)) for row in zip(*(column.tolist() for column in columns), strict=True)]
+    rows = [row for row in rows if len(row) >= 3]
+    if len(rows) < 4:
+        return NO_FIT
+    size = max(map(len, rows))
+    value, when, count = np.zeros((len(rows), size)), np.zeros((len(rows), size)), np.array([len(row) for row in rows])
+    for number, row in enumerate(rows):
+        value[number, : len(row)], when[number, : len(row)] = volts[row], times[row] - times[row[0]]
+    known = np.arange(size) < count[:, None]
+    step = float(np.median(np.diff(times))) if len(times) > 1 else 1.0
+    least, most = 0.2 * step, 4.0 * float(when.max())
+    for _ in range(4):  # narrower and narrower around the best
+        tried = np.geomspace(least, most, 24)
+        left = np.array([_left_over(value, when, known, count, constant) for constant in tried])
+        best = int(left.argmin())
+        least, most = float(tried[max(0, best - 1)]), float(tried[min(len(tried) - 1, best + 1)])
+    constant = float(tried[best])
+    free = max(1, int(count.sum()) - len(rows) - 2)
+    variance = max(float(left[best]), 0.0) / free
+    near = 0.02 * constant
+    around = [_left_over(value, when, known, count, constant + side * near) for side in (-1, 0, 1)]
+    bend = (around[0] - 2 * around[1] + around[2]) / near**2
+    error = float(np.sqrt(2 * variance / bend)) if bend > 0 else float("inf")
+    return Fit(constant, error, float(np.sqrt(variance)))
+
+
+def _rising(volts: NDArray[Any], before: int, index: int, end: int, up: bool, slack: float) -> NDArray[np.int64]:
+    """The samples of one edge. It begins ahead of the threshold: behind the last sample that lies still where the line was furthest from
+    its goal, but for `slack` volts. Of a long one only some samples are taken."""
+    first = max(before, index - LONGEST_FIT)
+    path = volts[first : index + 1] * (-1 if up else 1)
+    away = np.flatnonzero(path >= np.nanmax(path) - slack) if len(path) and np.isfinite(path).any() else path[:0]
+    start = first + int(away[-1]) + 1 if len(away) else index
+    # It ends ahead of the next edge, which leaves its level ahead of the threshold, too.
+    path = volts[index:end] * (1 if up else -1)
+    near = np.flatnonzero(path >= np.nanmax(path) - slack / 2) if len(path) and np.isfinite(path).any() else path[:0]
+    stop = min(index + int(near[-1]) if len(near) else end, start + LONGEST_FIT)
+    at = np.arange(start, stop, max(1, (stop - start) // SAMPLES))
+    return at[np.isfinite(volts[at])]
+
+
+def _left_over(
+    value: NDArray[np.float64], when: NDArray[np.float64], known: NDArray[np.bool_], count: NDArray[np.int64], constant: float
+) -> float:
+    """The squares that the best goal and steps leave over for one time constant."""
+    bend = np.where(known, np.exp(-when / constant), 0.0)
+    ones, squares = bend.sum(axis=1), (bend**2).sum(axis=1)
+    both, total = (value * bend).sum(axis=1), value.sum(axis=1)
+    share = ones / squares
+    # What is left is a parabola in the goal: its coefficients, and its least value.
+    a = float((count - ones * share).sum())
+    b = float((total - both * share).sum())
+    c = float((value**2).sum() - (both**2 / squares).sum())
+    return c - b * b / a if a > 1e-9 else c
 
 
 def electric(trace: Trace, waves: Waveforms, plan: Setup, bus: Bus) -> Iterator[Finding]:
@@ -201,15 +257,17 @@ def _pulled(
     """The pull-up of an open-drain line, by how fast it rises and how far it gets."""
     if not np.isfinite(own.rise) or own.noise > 0.05 * (own.high - own.low):
         return  # through so much noise no slope can be told
+    if own.residual > max(4 * own.noise, 0.05 * (own.high - own.low)):
+        return  # whatever these edges are, a resistor that charges a capacitance makes others
     pull_up, capacitance = float(parse(driver.pull_up, "Ohm")), float(parse(driver.capacitance, "F"))
     tau = own.rise / RISE
     resistor, load = tau / capacitance, tau / pull_up
     # Without a resistor only leakage and the inputs' own pull-ups are left: it takes most of a clock to rise, or never gets there.
     missing = own.rise > 0.8 / clock or (own.rise > 0.3 / clock and own.high < vih)
-    if own.rise <= 1.15 * longest and not missing:
+    if own.rise - 3 * own.rise_error <= 1.15 * longest and not missing:
         return
     evidence = {
-        "rise time 30 % to 70 %": show(own.rise, "s"), "allowed": show(longest, "s"),
+        "rise time 30 % to 70 %": f"{show(own.rise, 's')} within {show(3 * own.rise_error, 's')}", "allowed": show(longest, "s"),
         "fall time": show(own.fall, "s") if np.isfinite(own.fall) else "not measured",
         "would be": f"a pull-up of {show(resistor, 'Ohm')} at {show(capacitance, 'F')}, or {show(load, 'F')} at {show(pull_up, 'Ohm')}",
         "source": "I2C-bus specification, tr",
