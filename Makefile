@@ -33,7 +33,7 @@ accuracy: $(VENV)/.installed
 	$(BIN)/python bench/accuracy.py $(ARGS)
 
 findings: $(VENV)/.installed
-	$(BIN)/python -c "from hushed_wire.diagnose.explained import as_page; print(as_page(), end='')" > docs/findings.md
+	$(BIN)/python -c "from hushed_wire.diagnosis.explained import as_page; print(as_page(), end='')" > docs/findings.md
 
 screenshots: $(VENV)/.installed
 	bash docs/make-screenshots.sh

@@ -10,9 +10,9 @@ import numpy as np
 
 from hushed_wire.part import load
 from hushed_wire.part.wrap import Send
-from hushed_wire.rig.moved import encode_moves
-from hushed_wire.rig.moves import Mover
+from hushed_wire.rig.encoder import RigEncoder
 from hushed_wire.rig.schema import Bus, Device, Rig
+from hushed_wire.rig.wires import encode_moves
 from hushed_wire.sequence import Step
 
 LINES = {"sck": 0, "mosi": 1, "cs": 2, "dc": 3}
@@ -71,7 +71,7 @@ def main() -> int:
     ours, theirs = [], []
     for _ in range(5):
         begin = time.perf_counter()
-        trace = encode_moves(list(Mover(rig).moves([step], bus)), bus, part, LINES, tuple(LINES), 1000, 1000)
+        trace = encode_moves(list(RigEncoder(rig).moves([step], bus)), bus, part, LINES, tuple(LINES), 1000, 1000)
         ours.append(time.perf_counter() - begin)
     for _ in range(3):
         begin = time.perf_counter()

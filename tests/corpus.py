@@ -19,7 +19,7 @@ from typing import Any
 
 import numpy as np
 
-from hushed_wire.diagnose import diagnose
+from hushed_wire.diagnosis import diagnose
 from hushed_wire.rig import Rig, Setup, load_rig
 from hushed_wire.rig.rehearse import rehearse, steps_of, wires
 from hushed_wire.rig.vocabulary import parse_mishap

@@ -81,3 +81,10 @@ def raw_samples(name: str, kind: str, shift: int) -> None:
 def acked(*data: int) -> tuple[list[int], list[bool]]:
     """A transaction whose bytes are all acknowledged."""
     return list(data), [True] * len(data)
+
+
+def payloads(trace: Trace, rig: Any) -> dict[str, list[Any]]:
+    """What each device of a rig was sent, one payload for each of its chips."""
+    from hushed_wire.rig import decode
+
+    return {reading.device.name: [chip.payload for chip in reading.chips] for reading in decode(trace, rig).devices}

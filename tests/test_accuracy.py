@@ -5,9 +5,9 @@ import unittest
 from xml.etree import ElementTree
 
 from corpus import Verdict, faults, healthy, judge
-from hushed_wire.diagnose.explained import about, as_page
-from hushed_wire.diagnose.sight import SIGHTS, causes, ranked, separating
-from hushed_wire.finding import CODES
+from hushed_wire.diagnosis.explained import about, as_page
+from hushed_wire.diagnosis.sight import SIGHTS, causes, ranked, separating
+from hushed_wire.finding import codes
 from hushed_wire.rig import load_rig
 from support import ROOT, demo, program, program_json
 
@@ -30,16 +30,16 @@ class Corpus(unittest.TestCase):
 class Explained(unittest.TestCase):
     def test_every_code_is_explained_on_its_page_and_by_about(self) -> None:
         self.assertEqual((ROOT / "docs" / "findings.md").read_text(), as_page(), "run make findings")
-        for code in CODES:
-            severity, clause, entry = about(code)
-            self.assertTrue(severity and clause and entry.looks and entry.why and entry.mend, code)
+        for code in codes():
+            entry = about(code)
+            self.assertTrue(entry.severity and entry.means and entry.looks and entry.why and entry.mend, code)
         self.assertIn("mend", program("diagnose", "--about", "wiring.glitches").stdout.decode())
         done = program("diagnose", "--about", "wiring.glitch")
         self.assertEqual(done.returncode, 2)
         self.assertIn("did you mean 'wiring.glitches'", done.stderr.decode())
 
     def test_what_is_seen_ranks_causes_that_fit_both(self) -> None:
-        self.assertEqual({cause.code for cause in causes() if cause.code} - set(CODES), set())
+        self.assertEqual({cause.code for cause in causes() if cause.code} - set(codes()), set())
         for place in ("pump-room", "front-desk", "gate-signal", "gate-keeper"):
             rig = load_rig(demo() / f"{place}.toml")
             for sight in SIGHTS:

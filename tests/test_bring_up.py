@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
-from hushed_wire.finding import CODES
+from hushed_wire.finding import codes
 from hushed_wire.part import catalog_names, load
 from hushed_wire.sequence.paste import pasted
 from support import demo, program, program_json, scratch
@@ -128,7 +128,7 @@ class Build(unittest.TestCase):
             (("--part", "ssd1306"), oled + "bytes 40\n", "setup.decimal-for-hex"),
             (("--part", "ssd1306"), oled + "bytes 0xDB 0x10\n", "setup.undocumented-value"),
             (("--part", "ssd1306"), oled + "bytes 0xA8\n", "setup.unknown-command"),
-            (("--part", "ssd1306", "--panel", "128x32"), start("ssd1306", "--panel", "128x32") + "page-address start=0 end=7\n", "picture.outside-panel"),
+            (("--part", "ssd1306", "--panel", "128x32"), start("ssd1306", "--panel", "128x32") + "page-address start=4 end=7\n", "picture.outside-panel"),
             (("--part", "ssd1306"), oled + "column-address start=9 end=3\n", "picture.outside-panel"),
             (("--part", "st7789"), colour.replace("sleep-mode out", "nop"), "setup.shutdown"),
             (("--part", "st7789"), "display on\n" + colour.replace("display on", "nop"), "setup.step-order"),
@@ -153,7 +153,7 @@ class Build(unittest.TestCase):
             found = built(text, *part)["findings"]
             self.assertIn(code, [finding["code"] for finding in found], (part, code))  # type: ignore[index, union-attr, attr-defined]
             for finding in found:  # type: ignore[attr-defined]
-                self.assertTrue(finding["remedy"] and finding["severity"] == CODES[finding["code"]][0])
+                self.assertTrue(finding["remedy"] and finding["severity"] == codes()[finding["code"]].severity)
             place = next(finding["evidence"]["place"] for finding in found if finding["code"] == code)  # type: ignore[attr-defined]
             self.assertRegex(place, r"^standard input:\d+$")
 

@@ -12,12 +12,11 @@ from hushed_wire.bus import parallel, shift, spi
 from hushed_wire.part import commands
 from hushed_wire.part.chips import model_for
 from hushed_wire.rig import load_rig
-from hushed_wire.rig.follow import payloads
 from hushed_wire.rig.rehearse import rehearse
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import vcd
 from hushed_wire.trace.sampling import sampled
-from support import program, program_json, scratch
+from support import payloads, program, program_json, scratch
 
 TICK = Fraction(1, 10**9)
 FOLDER = scratch()
@@ -142,7 +141,7 @@ class EveryWay(unittest.TestCase):
                     start = "\n".join(line for line in start.splitlines() if not line.startswith("reset")) + "\n"
                 (FOLDER / "s.hush").write_text(start + drawn)
                 trace, _ = rehearse(FOLDER / "s.hush", rig, seed=5)
-                found = payloads(trace, rig, rig.bus[0])["show"]
+                found = payloads(trace, rig)["show"]
                 sends = [(k, send) for k, step in enumerate(steps_of(FOLDER / "s.hush", rig, [])) for send in step.sends]
                 for chip, own in enumerate(found):
                     wanted = payload_of(sends, chip)
@@ -182,7 +181,7 @@ class EveryWay(unittest.TestCase):
         start = "\n".join(line for line in start_text(target).splitlines() if not line.startswith("reset"))
         (FOLDER / "s.hush").write_text(start + "\n" + "\n".join(drawn) + "\n")
         trace, _ = rehearse(FOLDER / "s.hush", rig, seed=data.draw(st.integers(0, 99)), jitter=2e-9)
-        found = payloads(trace, rig, rig.bus[0])["show"]
+        found = payloads(trace, rig)["show"]
         sends = [(k, send) for k, step in enumerate(steps_of(FOLDER / "s.hush", rig, [])) for send in step.sends]
         shown = model_for(target.part, [commands(target.part, own) for own in found])
         meant = model_for(target.part, [commands(target.part, payload_of(sends, chip)) for chip in range(target.chips)])
@@ -197,7 +196,7 @@ class EveryWay(unittest.TestCase):
         start = start_text(rig.target(rig.device[0]))
         (FOLDER / "s.hush").write_text("".join(f'device digits{k}\n{start}text 0,0 "{k}2.3{k}"\n' for k in range(3)))
         trace, _ = rehearse(FOLDER / "s.hush", rig)
-        found = payloads(trace, rig, rig.bus[0])
+        found = payloads(trace, rig)
         for k in range(3):
             target = rig.target(rig.device[k])
             self.assertEqual(
@@ -218,7 +217,7 @@ class EveryWay(unittest.TestCase):
         (FOLDER / "s.hush").write_text(
             f'{start}\ntext 3,9 "GATE"\ndevice digits\n{start_text(second)}text 0,0 "4.25"\ndevice show\ntext 3,30 "OPEN"\n'
         )
-        found = payloads(rehearse(FOLDER / "s.hush", rig)[0], rig, rig.bus[0])
+        found = payloads(rehearse(FOLDER / "s.hush", rig)[0], rig)
         digits = model_for(second.part, [commands(second.part, found["digits"][0])]).glass(second.panel)
         self.assertEqual((digits.lines, digits.shown), (["4.25     "[:9]], True))
         shown = model_for(first.part, [commands(first.part, found["show"][0])]).glass(first.panel)
@@ -232,7 +231,7 @@ class EveryWay(unittest.TestCase):
             from hushed_wire.rig.vocabulary import parse_mishap
 
             trace, _ = rehearse(FOLDER / "s.hush", rig, mishaps=[parse_mishap(share)] if share else [])
-            times = payloads(trace, rig, rig.bus[0])["show"][0].time
+            times = payloads(trace, rig)["show"][0].time
             gaps = np.diff(times) * float(trace.tick)
             for gap, wanted in zip(gaps, least, strict=True):
                 self.assertTrue(wanted <= gap <= 1.5 * wanted + 40e-6, (share, gap, wanted))

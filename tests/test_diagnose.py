@@ -7,9 +7,10 @@ from fractions import Fraction
 import numpy as np
 
 from hushed_wire.demo.captures import CAPTURES
-from hushed_wire.diagnose import diagnose
-from hushed_wire.diagnose.verdict import Diagnosis, compete
-from hushed_wire.finding import CODES, Finding
+from hushed_wire.diagnosis import diagnose
+from hushed_wire.diagnosis.compete import LAYERS, compete
+from hushed_wire.diagnosis.verdict import Diagnosis
+from hushed_wire.finding import Finding, codes
 from hushed_wire.rig import Options, Rig, Setup, assume, load_rig
 from hushed_wire.rig.rehearse import rehearse
 from hushed_wire.rig.vocabulary import parse_mishap
@@ -56,7 +57,7 @@ class DemoFaults(unittest.TestCase):
                     )
                 first = done["findings"][0]
                 found = [finding["code"] for finding in done["findings"]]
-                if CODES[expected][0] == "note":
+                if codes()[expected].severity == "note":
                     self.assertIn(expected, found, recording.name)
                     self.assertEqual([f for f in done["findings"] if f["severity"] != "note"], [], recording.name)
                 else:
@@ -238,16 +239,39 @@ class Honesty(unittest.TestCase):
 
 class Competing(unittest.TestCase):
     def test_what_a_better_finding_explains_is_not_one_more_line(self) -> None:
-        cause = Finding("wiring.swapped-lines", "a", "b", explains=["address.no-answer", "picture.blank"])
-        symptom = Finding("address.no-answer", "c", "d", explains=["picture.blank"])
-        other = Finding("timing.clock-too-fast", "e", "f")
-        for found in ([symptom, other, cause], [cause, symptom, other], [other, cause, symptom]):
+        cause = Finding("wiring.swapped-lines", "a", "b", bus="front")
+        symptom = Finding("address.no-answer", "c", "d", bus="front")
+        beside = Finding("capture.noisy-threshold", "e", "f", bus="front")  # no layer above the cause's
+        for found in ([symptom, beside, cause], [cause, symptom, beside], [beside, cause, symptom]):
             kept, hidden = compete([replace(finding) for finding in found])
-            self.assertEqual([finding.code for finding in kept], ["wiring.swapped-lines", "timing.clock-too-fast"])
+            self.assertEqual([finding.code for finding in kept], ["wiring.swapped-lines", "capture.noisy-threshold"])
             self.assertEqual([finding.code for finding in hidden], ["address.no-answer"])
             self.assertEqual(kept[0].explains, ["address.no-answer"])
-        mutual = [
-            Finding("picture.blank", "g", "h", explains=["picture.partial"]),
-            Finding("picture.partial", "i", "j", explains=["picture.blank"]),
-        ]
-        self.assertEqual([finding.code for finding in compete(mutual)[0]], ["picture.blank"])
+
+    def test_what_explains_each_other_is_told_once(self) -> None:
+        for order in ((0, 1), (1, 0)):
+            found = [Finding("wiring.glitches", "", ""), Finding("wiring.loose-contact", "", "", confidence="likely")]
+            kept, hidden = compete([found[k] for k in order])
+            self.assertEqual(
+                [[finding.code for finding in part] for part in (kept, hidden)], [["wiring.glitches"], ["wiring.loose-contact"]]
+            )
+
+    def test_a_cause_explains_its_own_bus_unless_the_line_is_shared(self) -> None:
+        cause = Finding("wiring.stuck-line", "", "", bus="front", lines=["RST"])
+        other = Finding("setup.display-off", "", "", bus="hand")
+        kept, _ = compete([replace(cause), replace(other)])
+        self.assertEqual(len(kept), 2)
+        kept, hidden = compete([replace(cause), replace(other)], lambda one, two: "RST" in one.lines)
+        self.assertEqual([finding.code for finding in hidden], ["setup.display-off"])
+
+    def test_one_device_that_does_not_answer_says_nothing_of_another(self) -> None:
+        cause = Finding("address.no-answer", "", "", device="tide", bus="front")
+        for device, stands in (("tide", 1), ("pumps", 2)):
+            kept, _ = compete([replace(cause), Finding("setup.display-off", "", "", device=device, bus="front")])
+            self.assertEqual(len(kept), stands)
+
+    def test_the_table_points_at_what_exists(self) -> None:
+        for name, code in codes().items():
+            self.assertLessEqual(set(code.also), set(codes()), name)
+            self.assertLessEqual(set(code.explains or []), set(LAYERS), name)
+            self.assertNotIn(name, code.also)

@@ -18,7 +18,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.bus import i2c, i2c_timing
-from hushed_wire.bus.i2c_address import addresses
+from hushed_wire.bus.i2c_transactions import addresses
 from hushed_wire.bus.words import CUT, END, RESTART, START, STOP, Columns, Marks, Words
 from hushed_wire.trace import Trace, mishap, read_capture
 from hushed_wire.trace.files import write_capture

@@ -25,7 +25,7 @@ from hushed_wire.part.frames import frame_ends
 from hushed_wire.part.model import Journal
 from hushed_wire.rig import Rig, load_rig
 from hushed_wire.rig.conditions import parse_condition
-from hushed_wire.rig.hear import hear
+from hushed_wire.rig.decoder import decode
 from hushed_wire.rig.schema import Bus
 from hushed_wire.rig.spans import Spans
 from hushed_wire.trace import Trace, read_capture
@@ -45,7 +45,7 @@ class SimulatedDrivers(unittest.TestCase):
         return [line.split()[1:] for line in self.SENT if line.startswith(name + " ")]
 
     def heard(self, trace: Trace, kind: str, lines: dict[str, str], **more: Any) -> Any:
-        return hear(trace, Rig(bus=[Bus("bench", kind, lines=lines, **more)])).channels[0]  # type: ignore[arg-type]
+        return decode(trace, Rig(bus=[Bus("bench", kind, lines=lines, **more)])).channels[0]  # type: ignore[arg-type]
 
     def check(self, trace: Trace) -> None:
         own = self.heard(trace, "spi", {"sck": "sck0", "mosi": "mosi0", "cs": "cs0", "dc": "dc0"})

@@ -12,10 +12,11 @@ from hushed_wire.errors import HushedError
 from hushed_wire.part import catalog_names, commands, load, load_file
 from hushed_wire.part.describe import CATALOG, Command
 from hushed_wire.part.framing import Payload, wrap_control_byte
+from hushed_wire.part.glass import PixelGlass
 from hushed_wire.part.model import model_of
-from hushed_wire.part.paged import Glass, Memory
+from hushed_wire.part.paged import Memory
 from hushed_wire.picture.layout import as_mounted, pack_pages, unpack_pages
-from hushed_wire.rig import Bus, Device, Rig, read
+from hushed_wire.rig import Bus, Device, Rig, decode
 from strategies import legal
 from support import acked, i2c_trace, scratch
 
@@ -126,7 +127,7 @@ class ControlByte(unittest.TestCase):
         # Any number of (control byte with Co, word) pairs, then a control byte without Co and its run.
         wire = bytes(b for data, word in pairs for b in (0x80 | (0x40 if data else 0), word)) + wrap_control_byte(rest, is_data)
         rig = Rig(bus=[Bus("b", "i2c", lines={"scl": "SCL", "sda": "SDA"})], device=[Device("d", "b", "ssd1306", 0x3C, "128x64")])
-        payload = read(i2c_trace([acked(0x78, *wire)]), rig).devices[0].commands.payload
+        payload = decode(i2c_trace([acked(0x78, *wire)]), rig).devices[0].commands.payload
         self.assertEqual(payload.value.tolist(), [word for _, word in pairs] + list(rest))
         self.assertEqual(payload.data.tolist(), [data for data, _ in pairs] + [is_data] * len(rest))
 
@@ -170,7 +171,7 @@ class Addressing(unittest.TestCase):
 BASE = "AE D5 80 A8 3F D3 00 40 8D 14 20 00 A1 C8 DA 12 AF"
 
 
-def glass(setup: str, panel: str = "128x64", mark: int = 0) -> Glass:
+def glass(setup: str, panel: str = "128x64", mark: int = 0) -> PixelGlass:
     """The glass of a memory in which row r of column `mark` is lit where bit r of a fixed pattern is."""
     data = bytearray(1024)
     for row in range(64):

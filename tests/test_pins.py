@@ -18,11 +18,10 @@ from hushed_wire.link.desk import open_desk
 from hushed_wire.link.walk import walk
 from hushed_wire.part.framing import Payload, payload_of
 from hushed_wire.rig import load_rig
-from hushed_wire.rig.follow import payloads
 from hushed_wire.rig.rehearse import steps_of
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import Trace
-from support import PROGRAM, ROOT, program, program_json, scratch
+from support import PROGRAM, ROOT, payloads, program, program_json, scratch
 from test_buses import WAYS, bridge, bus, device
 
 FOLDER = scratch()
@@ -132,7 +131,7 @@ class OverPins(unittest.TestCase):
                 len(states) * 10 + 1,
                 Fraction(1, 10**6),
             )
-            found = payloads(trace, loaded, loaded.bus[0])["show"][0]
+            found = payloads(trace, loaded)["show"][0]
             wanted = meant()
             if name == "hd44780, 4 bits" or name.startswith("behind"):
                 self.assertEqual((found.value >> 4).tolist(), (wanted.value >> 4).tolist())

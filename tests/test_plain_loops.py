@@ -15,9 +15,9 @@ from hushed_wire.bus import i2c, matrix, parallel, shift, spi
 from hushed_wire.bus.edges_timing import measure_parallel, measure_spi
 from hushed_wire.bus.nibbles import Nibbles
 from hushed_wire.bus.pieces import Pauses
-from hushed_wire.bus.role_table import Lamps
+from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
-from hushed_wire.diagnose.volts import line_volts
+from hushed_wire.diagnosis.volts import line_volts
 from hushed_wire.trace import Trace
 from hushed_wire.trace.stats import statistics
 from hushed_wire.trace.threshold import Waveforms, levels
@@ -285,7 +285,12 @@ class Measurements(unittest.TestCase):
                 self.assertAlmostEqual((told.rate or 0) * middle * 1e-7, 1, 6)
 
     @given(
-        st.integers(6, 60), st.integers(1, 6), st.floats(1.6, 5.2), st.floats(0, 0.02), st.integers(0, 99), st.sampled_from([2, 12])
+        st.integers(6, 60),
+        st.integers(1, 6),
+        st.floats(1.6, 5.2),
+        st.floats(0, 0.02),
+        st.integers(0, 99),
+        st.sampled_from([2, 12]),
     )
     @settings(deadline=None, max_examples=60)
     @example(6, 1, 1.75, 0.01953125, 8, 12)  # noise once bent the fit to 61.4 ns

@@ -8,11 +8,10 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.diagnose import diagnose
+from hushed_wire.diagnosis import diagnose
 from hushed_wire.part import load
-from hushed_wire.rig import Rig, Setup, load_rig
-from hushed_wire.rig.hear import hear
-from hushed_wire.rig.ports import Ports, States
+from hushed_wire.part.expander import Ports, States
+from hushed_wire.rig import Rig, Setup, decode, load_rig
 from hushed_wire.trace import Trace, read_capture
 from support import acked, demo, i2c_trace, program, scratch
 
@@ -105,7 +104,7 @@ class BehindOne(unittest.TestCase):
 
     def sent(self) -> list[list[int]]:
         """The bytes of each transfer, the address ahead."""
-        words = hear(read_capture(self.folder / "good.vcd"), self.rig).channels[0]
+        words = decode(read_capture(self.folder / "good.vcd"), self.rig).channels[0]
         return [words.words.value[first:last].tolist() for first, last in zip(words.table.first, words.table.last, strict=True)]
 
     def again(self, transfers: list[list[int]]) -> Trace:
@@ -117,7 +116,7 @@ class BehindOne(unittest.TestCase):
         )
 
     def text(self, trace: Trace) -> str:
-        return "\n".join(hear(trace, self.rig).devices[0].glass(trace.end).lines)
+        return "\n".join(decode(trace, self.rig).devices[0].glass(trace.end).lines)
 
     def test_a_driver_that_uses_the_other_bank_shows_the_same(self) -> None:
         sent = self.sent()
@@ -134,7 +133,7 @@ class BehindOne(unittest.TestCase):
         )
         self.assertNotIn("PUMP", self.text(trace))
         found = diagnose(trace, Setup(self.rig)).findings
-        self.assertEqual((found[0].code, found[0].device, found[0].severity), ("setup.step-missing", "adapter", "fault"))
+        self.assertEqual((found[0].code, found[0].device, found[0].severity), ("setup.pin-direction", "adapter", "fault"))
         self.assertIn("IODIR", found[0].summary + found[0].remedy)
         good = diagnose(read_capture(self.folder / "good.vcd"), Setup(self.rig)).findings
         self.assertNotIn("setup.step-missing", [finding.code for finding in good])

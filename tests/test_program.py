@@ -88,6 +88,7 @@ class Json(unittest.TestCase):
             "severity",
             "confidence",
             "device",
+            "bus",
             "lines",
             "start",
             "end",
@@ -306,7 +307,7 @@ class BadInput(unittest.TestCase):
             (("--format", "xml"), r"invalid choice: '?xml"),
         ):
             self.refuse("decode", "healthy.vcd", *words, said=said)
-        self.refuse("scan", "handheld.vcd", said=r"handheld\.vcd: this looks like spi, where devices have no addresses")
+        self.refuse("scan", "handheld.vcd", said=r"handheld\.vcd: this looks like SPI, where devices have no addresses")
         self.refuse(
             "decode",
             "healthy.vcd",

@@ -12,7 +12,7 @@ from hushed_wire.errors import HushedError
 from hushed_wire.part import load
 from hushed_wire.part.wrap import Send
 from hushed_wire.picture import image
-from hushed_wire.rig import Options, assume, load_rig, read, rig_toml
+from hushed_wire.rig import Options, assume, decode, load_rig, rig_toml
 from hushed_wire.rig.rehearse import rehearse, steps_of
 from hushed_wire.rig.vocabulary import parse_mishap
 from hushed_wire.sequence import Target, expand, parse_text
@@ -42,7 +42,7 @@ class RigFile(unittest.TestCase):
 
     def test_errors_name_file_key_and_reason(self) -> None:
         for old, new, said in (
-            ('kind = "i2c"', 'kind = "i2s"', r"bus\[0\]\.kind: invalid enum value 'i2s'"),
+            ('kind = "i2c"', 'kind = "i2s"', r"bus 'front': kind: there is no kind of bus 'i2s'"),
             ("address = 0x3D", 'address = "0x3D"', r"device\[0\]\.address: expected `int"),
             ("address = 0x3D", "adress = 0x3D", r"device\[0\]: object contains unknown field `adress`\n.*'address'"),
             (
@@ -104,8 +104,8 @@ class Sequences(unittest.TestCase):
                 (demo() / "tide.hush").read_text().replace("memory-mode horizontal", f"memory-mode {mode}").replace("data ", "# ")
             )
             trace, _ = rehearse(path, load_rig(demo() / "front-desk.toml"))
-            shown = read(trace, load_rig(demo() / "front-desk.toml")).devices[0].glass()
-            self.assertTrue((shown.lit == pixels).all() and shown.written.all() and shown.shown, mode)
+            shown = decode(trace, load_rig(demo() / "front-desk.toml")).devices[0].glass()
+            self.assertTrue((shown.lit == pixels).all() and shown.known.all() and shown.shown, mode)
 
     def test_errors_name_the_line_and_what_was_expected(self) -> None:
         for line, said in (
@@ -145,7 +145,7 @@ class Rehearsal(unittest.TestCase):
         rig, pixels = load_rig(demo() / "front-desk.toml"), image.load(demo() / "tide.pbm")
         for seed, rate in enumerate((2_500_000, 4_000_000, 7_300_000, 24_000_000, 100_000_000)):
             trace, _ = rehearse(demo() / "tide.hush", rig, rate=Fraction(rate), seed=seed)
-            self.assertTrue((read(trace, rig).devices[0].glass().lit == pixels).all(), rate)
+            self.assertTrue((decode(trace, rig).devices[0].glass().lit == pixels).all(), rate)
 
     def test_a_display_that_ran_before_the_capture_shows_only_what_is_known(self) -> None:
         text, rig = (demo() / "tide.hush").read_text(), load_rig(demo() / "front-desk.toml")
@@ -155,22 +155,23 @@ class Rehearsal(unittest.TestCase):
                 text.replace("memory-mode horizontal", f"memory-mode {mode}") + "picture tide.pbm\n"
             )
             trace, _ = rehearse(demo() / "twice.hush", rig)
-            late = read(trace.window(trace.ticks(Fraction(40, 1000)), trace.end), rig).devices[
+            late = decode(trace.window(trace.ticks(Fraction(40, 1000)), trace.end), rig).devices[
                 0
             ]  # in the middle of the first picture
             self.assertFalse(late.started)
             shown = late.glass()
-            self.assertTrue((shown.lit == pixels).all() and shown.written.all() and shown.shown, mode)
+            self.assertTrue((shown.lit == pixels).all() and shown.known.all() and shown.shown, mode)
             # Data that come before the pointer is known have no place.
             before = trace.window(trace.ticks(Fraction(40, 1000)), trace.ticks(Fraction(45, 1000)))
-            self.assertEqual(int(read(before, rig).devices[0].glass().written.sum()) if mode == "horizontal" else 0, 0)
+            self.assertEqual(int(decode(before, rig).devices[0].glass().known.sum()) if mode == "horizontal" else 0, 0)
 
     def test_long_writes_are_split_as_the_driver_must(self) -> None:
         text = RIG.replace('capacitance = "80pF"', 'capacitance = "80pF", longest_write = 17')
         (demo() / "short.toml").write_text(text)
         rig = load_rig(demo() / "short.toml")
-        reading = read(rehearse(demo() / "tide.hush", rig)[0], rig)
-        self.assertEqual(int((reading.transactions.last - reading.transactions.first).max()), 1 + 17)
+        reading = decode(rehearse(demo() / "tide.hush", rig)[0], rig)
+        table = reading.channels[0].table
+        self.assertEqual(int((table.last - table.first).max()), 1 + 17)
         self.assertTrue((reading.devices[0].glass().lit == image.load(demo() / "tide.pbm")).all())
 
     def test_mishaps_that_name_nothing_are_refused(self) -> None:
@@ -190,10 +191,10 @@ class Rehearsal(unittest.TestCase):
 
     def test_devices_that_are_strapped_elsewhere_or_loose(self) -> None:
         rig = load_rig(demo() / "front-desk.toml")
-        elsewhere = read(rehearse(demo() / "tide.hush", rig, mishaps=[parse_mishap("strap:tide,0x3C")])[0], rig)
-        self.assertFalse(elsewhere.addresses.answered.any())
-        loose = read(rehearse(demo() / "tide.hush", rig, mishaps=[parse_mishap("flaky:tide,40")], seed=4)[0], rig)
-        self.assertTrue(0 < int(loose.addresses.answered.sum()) < len(loose.addresses))
+        elsewhere = decode(rehearse(demo() / "tide.hush", rig, mishaps=[parse_mishap("strap:tide,0x3C")])[0], rig)
+        self.assertFalse(elsewhere.channels[0].who.answered.any())
+        loose = decode(rehearse(demo() / "tide.hush", rig, mishaps=[parse_mishap("flaky:tide,40")], seed=4)[0], rig)
+        self.assertTrue(0 < int(loose.channels[0].who.answered.sum()) < len(loose.channels[0].who))
 
     def test_mishaps_to_steps_do_what_they_say(self) -> None:
         rig = load_rig(demo() / "front-desk.toml")

@@ -11,18 +11,17 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.rig import Options, Reading, assume, load_rig, read
-from hushed_wire.rig.hear import hear
+from hushed_wire.rig import Options, Reading, assume, decode, load_rig
 from hushed_wire.trace import read_capture
 from hushed_wire.units import parse, show, show_time, time_column
 from hushed_wire.view.figure import _fitting, plot
 from hushed_wire.view.glass import braille, half_blocks, rows_of_text
-from hushed_wire.view.scene import REFUSED, scene_of_hearing, scene_of_reading
+from hushed_wire.view.scene import REFUSED, scene_of
 from support import acked, demo, i2c_trace, program
 
 
 def reading(name: str = "healthy.vcd") -> Reading:
-    return read(read_capture(demo() / name), load_rig(demo() / "front-desk.toml"))
+    return decode(read_capture(demo() / name), load_rig(demo() / "front-desk.toml"))
 
 
 class Figures(unittest.TestCase):
@@ -31,7 +30,7 @@ class Figures(unittest.TestCase):
         from matplotlib import pyplot
 
         with mock.patch("matplotlib.pyplot.close"):
-            plot(scene_of_reading(source), "x", (low, high))
+            plot(scene_of(source), "x", (low, high))
             figure = pyplot.gcf()
         renderer = figure.canvas.get_renderer()  # type: ignore[attr-defined]
         out = []
@@ -50,12 +49,12 @@ class Figures(unittest.TestCase):
             rig = load_rig(demo() / f"{place}.toml")
             if not (demo() / f"{place}.vcd").exists():
                 program("rehearse", f"{place}.hush", "--rig", f"{place}.toml", "-o", f"{place}.vcd")
-            hearing = hear(read_capture(demo() / f"{place}.vcd"), rig)
-            scene = scene_of_hearing(hearing)
+            heard = decode(read_capture(demo() / f"{place}.vcd"), rig)
+            scene = scene_of(heard)
             commands = scene.lanes[0]
             self.assertGreater(len(commands.start), 5)
             self.assertTrue((commands.end > commands.start).all(), place)
-            chips = max(len(device.chips) for device in hearing.devices)
+            chips = max(len(device.chips) for device in heard.devices)
             if chips == 1:  # chips that are told one thing together have boxes at one place
                 self.assertTrue((commands.end[:-1] <= commands.start[1:] + 1e-12).all(), place)
             lane = scene.lanes[1]
@@ -81,7 +80,7 @@ class Figures(unittest.TestCase):
 
     def test_a_byte_is_named_and_a_whole_frame_is_counted(self) -> None:
         source = reading()
-        first = source.decoded.words
+        first = source.channels[0].words
         low, high = (source.trace.seconds(int(edge)) for edge in (first.start[2], first.end[2]))
         commands, words = self.labels(source, low, high)
         self.assertEqual(([text for *_, text in commands], [text for *_, text in words]), (["display off"], ["AE"]))
@@ -109,10 +108,10 @@ class Figures(unittest.TestCase):
         names = ("SCL", "SDA", *(f"L{k}" for k in range(30)))
         wide = replace(trace, names=names, levels=trace.levels.astype(np.uint32))
         wide.levels[5::7] |= 1 << 20
-        source = read(wide, assume(wide, Options()).rig)
+        source = decode(wide, assume(wide, Options()).rig)
         whole = source.trace.seconds(source.trace.end)
         for window in ((0.0, whole), (whole * 0.5, whole * 0.5 + 2e-9), (whole * 0.99, whole * 5), (-1.0, whole)):
-            self.assertEqual(plot(scene_of_reading(source), "x", window)[:4], b"\x89PNG")
+            self.assertEqual(plot(scene_of(source), "x", window)[:4], b"\x89PNG")
 
 
 class Glass(unittest.TestCase):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from fractions import Fraction
 from typing import Any
 
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times, fold
 
-__all__ = ["Change", "edges_to", "excerpt", "number_within", "trace_of"]
+__all__ = ["Change", "behind_quiet", "edges_to", "excerpt", "number_within", "trace_of"]
 
 EXCERPT = 40_000  # changes tried; enough for some hundred bytes, and bounded however long the capture is
 
@@ -43,6 +44,19 @@ def edges_to(trace: Trace, line: int, level: int) -> Times:
     return found
 
 
-def excerpt(trace: Trace, most: int = EXCERPT) -> Trace:
-    """The first `most` changes of a trace."""
-    return trace if len(trace) <= most else trace.window(trace.start, int(trace.times[most]))
+def behind_quiet(block: Trace, found: NDArray[np.int64], ticks: int) -> int | None:
+    """The tick behind the first of some entries that nothing follows for so many ticks; None where there is none."""
+    after = np.append(block.times[1:], block.end)[found]
+    good = np.flatnonzero(after - block.times[found] >= ticks)
+    return int(block.times[found[good[0]]]) + 1 if len(good) else None
+
+
+def excerpt(trace: Trace, most: int = EXCERPT, lines: Iterable[int] | None = None) -> Trace:
+    """The first `most` changes of a trace, or of these lines of it: what a bus says may come long behind what others said."""
+    if len(trace) <= most:
+        return trace
+    if lines is None:
+        return trace.window(trace.start, int(trace.times[most]))
+    own = trace.levels & trace.levels.dtype.type(sum(1 << line for line in set(lines)))
+    moved = np.flatnonzero(own[1:] != own[:-1]) + 1
+    return trace if len(moved) <= most else trace.window(trace.start, int(trace.times[moved[most]]))

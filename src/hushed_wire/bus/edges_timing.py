@@ -1,7 +1,6 @@
 """Times of SPI and parallel buses as measured: pulses, cycles, set-up and hold, each as a column with the moments it was measured at.
 
-`MEASURES` says what each is called in datasheets; which of them a part limits is the part's description. Times between two lines may be
-off by one sample interval, so a limit is broken only beyond that.
+What each is called in datasheets stands with the kinds of bus (`base`); which of them a part limits is the part's description.
 """
 
 from __future__ import annotations
@@ -15,25 +14,7 @@ from ..trace import Trace
 from ..trace.model import Times
 from .changes import edges_to
 
-__all__ = ["MEASURES", "Column", "measure_parallel", "measure_spi"]
-
-# symbol in a description's limits: (what is measured, code of the finding)
-MEASURES: dict[str, tuple[str, str]] = {
-    **dict.fromkeys(("tWH1", "tCH", "tSHW", "tCLKH", "twrh"), ("clock high", "timing.pulse-short")),
-    **dict.fromkeys(("tWL1", "tCL", "tSLW", "tCLKL", "twrl"), ("clock low", "timing.pulse-short")),
-    **dict.fromkeys(("tS4", "tDS", "tSDS", "tds"), ("data set-up", "timing.setup-short")),
-    **dict.fromkeys(("tH4", "tDH", "tSDH", "tdh"), ("data hold", "timing.hold-short")),
-    **dict.fromkeys(("tS2", "tCSS", "tcss"), ("select set-up", "timing.setup-short")),
-    **dict.fromkeys(("tH2", "tCSH"), ("select hold", "timing.hold-short")),
-    **dict.fromkeys(("tCSW", "tWH2"), ("select rest", "timing.pulse-short")),
-    **dict.fromkeys(("PWEH", "tWH"), ("enable high", "timing.pulse-short")),
-    "tWL": ("enable low", "timing.pulse-short"),
-    **dict.fromkeys(("tcycE", "tC"), ("enable cycle", "timing.pulse-short")),
-    **dict.fromkeys(("tAS", "tASU"), ("register select set-up", "timing.setup-short")),
-    "tAH": ("register select hold", "timing.hold-short"),
-    **dict.fromkeys(("tDSW", "tDSU"), ("data set-up", "timing.setup-short")),
-    **dict.fromkeys(("tH", "tDHW"), ("data hold", "timing.hold-short")),
-}
+__all__ = ["Column", "measure_parallel", "measure_spi"]
 
 
 @dataclass(eq=False)

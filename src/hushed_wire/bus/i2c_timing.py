@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times
 from .changes import excerpt
+from .edges_timing import Column
 from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
 
 __all__ = ["LIMITS", "MODES", "SYMBOLS", "Column", "Margin", "margins", "measure", "mode_of"]
@@ -39,16 +40,13 @@ SYMBOLS = tuple(LIMITS)
 # tVD limits bind only a device that does not stretch the low period, and a driver that moves data late in a long low
 # period harms nobody: the specification gives them for the case where SCL is at its fastest.
 ONLY_AT_FULL_SPEED = {"tVD;DAT", "tVD;ACK"}
+PULSE, SETUP, HOLD = "timing.pulse-short", "timing.setup-short", "timing.hold-short"
+# The finding where a minimum is broken; of all others the clock tells.
+CODE_OF = {
+    "tLOW": PULSE, "tHIGH": PULSE, "tBUF": PULSE, "tSU;STA": SETUP, "tSU;DAT": SETUP, "tSU;STO": SETUP, "tHD;STA": HOLD, "tHD;DAT": HOLD,
+}  # fmt: skip
 CLOCKED = 400_000  # changes by which the clock is told
 ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
-
-
-@dataclass(eq=False)
-class Column:
-    """One symbol: when: (n,) ticks at which each measurement ends. value: (n,) ticks."""
-
-    when: Times
-    value: Times
 
 
 @dataclass(frozen=True)
@@ -65,6 +63,10 @@ class Margin:
     measurements: int
     beyond: int
     first: float | None
+
+
+def _column(when: Times, value: Times, *lines: str) -> Column:
+    return Column(value, when, lines or ("scl", "sda"))
 
 
 def mode_of(clock: float) -> int:
@@ -86,7 +88,7 @@ def measure(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
 
     def between(first: int, second: int) -> Column:
         pick = (here == first) & (after == second)
-        return Column(at[1:][pick], span[pick])
+        return _column(at[1:][pick], span[pick])
 
     bit = np.flatnonzero((here == RISE) & (after == FALL))
     low = np.flatnonzero((here == FALL) & (after == RISE))
@@ -99,7 +101,7 @@ def measure(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
         "tBUF": between(CEASE, BEGIN),
     }
     joined = bit[:-1][np.diff(bit) == 2]  # rise, fall, rise, fall: neighbours in one transaction
-    out["fSCL"] = Column(at[joined + 2], at[joined + 2] - at[joined])
+    out["fSCL"] = _column(at[joined + 2], at[joined + 2] - at[joined], "scl")
     # The first and the last data change within each low period, and which of the nine bits it belongs to.
     position = edge[low]
     first_data = position + 1
@@ -107,17 +109,17 @@ def measure(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
     moved = last_data >= first_data
     fall_at, rise_at = time[position[moved]], time[edge[low + 1][moved]]
     first_at, last_at = time[first_data[moved]], time[last_data[moved]]
-    out["tHD;DAT"] = Column(first_at, first_at - fall_at)
-    out["tSU;DAT"] = Column(rise_at, rise_at - last_at)
+    out["tHD;DAT"] = _column(first_at, first_at - fall_at)
+    out["tSU;DAT"] = _column(rise_at, rise_at - last_at)
     ninth = _ninth(what, low)[moved]
-    out["tVD;DAT"] = Column(last_at[~ninth], (last_at - fall_at)[~ninth])
-    out["tVD;ACK"] = Column(last_at[ninth], (last_at - fall_at)[ninth])
+    out["tVD;DAT"] = _column(last_at[~ninth], (last_at - fall_at)[~ninth])
+    out["tVD;ACK"] = _column(last_at[ninth], (last_at - fall_at)[ninth])
     return {symbol: out[symbol] for symbol in SYMBOLS}
 
 
 def usual_clock(trace: Trace, scl: int, sda: int) -> float | None:
     """The clock in hertz, as the beginning of a capture shows it; None where nothing is clocked there."""
-    part = excerpt(trace, CLOCKED)
+    part = excerpt(trace, CLOCKED, (scl, sda))
     return median_clock(part, measure(part, scl, sda))
 
 

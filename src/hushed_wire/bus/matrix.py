@@ -14,12 +14,28 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import HushedError
 from ..trace import Trace
-from ..trace.model import Times
+from ..trace.model import Samples, Times, as_changes, joined
 from .changes import Change, edges_to, trace_of
-from .role_table import GROUPED, Lamps, axes
+from .channel import Channel, ChannelDecoder, Wanted, Wired
+from .moves import TICK, Move, Pace
+from .scan_roles import GROUPED, Lamps, axes
+from .words import Transactions, Words
 
-__all__ = ["Beat", "Lamps", "Scan", "axes", "decode", "encode"]
+__all__ = [
+    "Beat",
+    "Lamps",
+    "MatrixChannel",
+    "Scan",
+    "axes",
+    "decode",
+    "decoders",
+    "encode",
+    "samples_a_second",
+    "seconds_of",
+    "wires",
+]
 
 
 @dataclass(eq=False)
@@ -47,14 +63,50 @@ class Scan:
         out: NDArray[np.bool_] = (self.light > most / 8) & (self.light > 0)
         return out
 
-    def rate(self, tick: Fraction) -> float:
-        """Frames a second; 0 where the scan does not go round."""
-        return float(1 / (np.median(np.diff(self.frames)) * tick)) if self.cycles and len(self.frames) > 1 else 0.0
+    def rate(self, tick: Fraction | float) -> float:
+        """Frames a second; 0 where the scan does not go round. tick: seconds."""
+        return 1 / (float(np.median(np.diff(self.frames))) * float(tick)) if self.cycles and len(self.frames) > 1 else 0.0
 
     def overlap(self) -> NDArray[np.bool_]:
         """(n,) dwells in which several rows are on at once."""
         out: NDArray[np.bool_] = (self.rows & (self.rows - np.uint64(1))) != 0
         return out
+
+
+def decoders(wired: Wired, wanted: list[Wanted]) -> list[ChannelDecoder]:
+    """A channel for each display that the lines light, or one by itself."""
+    return [MatrixChannel(wired, each.lamps or Lamps()) for each in wanted or [Wanted()]]
+
+
+class MatrixChannel:
+    """The scan of a display: brightness is added up over whole frames, so it is told at the end. It has no words; a panel makes pictures of it."""
+
+    def __init__(self, wired: Wired, lamps: Lamps) -> None:
+        self.wired, self.lamps = wired, lamps
+        self.blocks: list[Trace] = []
+
+    def feed(self, block: Trace | Samples) -> Channel:
+        """Nothing yet; of a block only the lines that matter are kept."""
+        own = as_changes(block)
+        lines = list(self.wired.roles.values())
+        self.blocks.append(own.select(lines, tuple(own.names[line] for line in lines)))
+        return self._told(None)
+
+    def finish(self) -> Channel:
+        """The scan."""
+        roles = {role: number for number, role in enumerate(self.wired.roles)}
+        blocks, self.blocks = self.blocks, []
+        return self._told(decode(joined(blocks), roles, self.lamps) if blocks else None)
+
+    @property
+    def held(self) -> int | None:
+        """Everything is kept until the end."""
+        return self.blocks[0].start if self.blocks else None
+
+    def _told(self, scan: Scan | None) -> Channel:
+        none, no, kinds = np.empty(0, np.int64), np.empty(0, bool), np.empty(0, np.uint8)
+        words = Words(kinds, none, none, none, no, no)
+        return Channel(self.wired.name, "matrix", "", words, Transactions(none, none, none, none, kinds, kinds, kinds), scan=scan)
 
 
 def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
@@ -249,3 +301,51 @@ def _play_groups(
         last = np.flatnonzero(np.append(np.diff(at) > dwell, True)) if len(at) else np.empty(0, np.int64)
         out.append((ready[last] + dwell + beat.gap, roles["enable"], dark))
     return out
+
+
+# ---- what a driver moves -----------------------------------------------------------------------------------------------------
+
+REFRESH = Fraction(100)  # frames a second, where nothing else is said
+SAMPLES_A_GAP = 6
+
+
+def _beat(pace: Pace) -> Beat:
+    """The scan of a display: the rig's clock is its refresh rate."""
+    rate = pace.asked or pace.clock or REFRESH
+    if not 1 <= rate <= 20_000:
+        raise HushedError(f"a refresh rate of {float(rate):g} Hz", where="--clock", remedy="of scanned LEDs it is 1 Hz to 20 kHz")
+    period = int(1 / rate / TICK)
+    return Beat(period, max(1, min(period // 400, 20_000)), max(1, min(period // 4000, 500)))
+
+
+def wires(moves: list[Move], wired: Wired, pace: Pace, names: tuple[str, ...], lead: int, tail: int) -> tuple[Trace, Times]:
+    """Pictures as a driver scans them, and the tick at which each move begins."""
+    assert pace.lamps is not None
+    assert pace.pictures is not None
+    beat = _beat(pace)
+    start, at = [], lead
+    scans = [max(1, -(-move.lasts // beat.period)) if len(move.words) else 0 for move in moves]
+    for move, count in zip(moves, scans, strict=True):
+        at += move.gap
+        start.append(at)
+        at += count * beat.period
+    shown = [number for number, move in enumerate(moves) if len(move.words)]
+    begin = np.array(start, np.int64)
+    pictures = np.array([pace.pictures(moves[number]) for number in shown])
+    if not shown:
+        pictures = np.zeros((0, *pace.pictures(Move("")).shape), bool)
+    counts = np.array(scans, np.int64)[shown] if shown else np.empty(0, np.int64)
+    return encode(
+        pictures, begin[shown] if shown else begin[:0], counts, pace.lamps, beat, wired.roles, names, TICK, at + tail
+    ), begin
+
+
+def seconds_of(move: Move, wired: Wired, pace: Pace) -> float:
+    """How long a move takes: a picture is scanned until the next one comes."""
+    return float(move.lasts * TICK)
+
+
+def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
+    """Enough for the shortest thing on the wires."""
+    beat = _beat(pace)
+    return SAMPLES_A_GAP / (min(beat.gap, beat.half if "clock" in wired.roles else beat.gap) * TICK)

@@ -7,8 +7,9 @@ at its latching edge. Reads (R/W high, or RD instead of WR) are words too, marke
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,10 +17,19 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Samples, Times
 from .changes import Change, trace_of
+from .channel import PAUSE, Channel, ChannelDecoder, Runs, Wanted, Wired
+from .moves import TICK, Move, Pace, begins
 from .pieces import States
 from .words import Words
 
-__all__ = ["Decoder", "ParallelDecoded", "Pulse", "data_lines", "decode", "encode"]
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from .edges_timing import Column
+    from .parallel_count import Tally
+
+__all__ = ["Decoder", "ParallelChannel", "ParallelDecoded", "Pulse", "data_lines", "decode", "decoders", "encode", "fresh_start", "measure", "samples_a_second",
+           "seconds_of", "tallies", "wires"]  # fmt: skip
 
 SELECTS = ("cs1", "cs2", "cs3")
 ENABLES = ("e", "e2")
@@ -98,6 +108,40 @@ def decode(trace: Trace, roles: dict[str, int], select_active: int = 0) -> Paral
     return Decoder(roles, select_active).feed(trace)
 
 
+def decoders(wired: Wired, wanted: list[Wanted], runs: Runs | None = None) -> list[ChannelDecoder]:
+    """The bus has one channel; its selects are told with each word. runs: what parts the transactions, where more is known of it."""
+    return [ParallelChannel(wired, runs)]
+
+
+class ParallelChannel:
+    """The words of a parallel bus, in runs of one kind without a rest."""
+
+    def __init__(self, wired: Wired, runs: Runs | None = None) -> None:
+        self.name, self.roles = wired.name, wired.roles
+        self.decoder, self.runs = Decoder(wired.roles, wired.settings.active), runs or Runs()
+        self.nibbles, self.bits = data_lines(wired.roles)
+
+    def feed(self, block: Trace | Samples) -> Channel:
+        """The runs that are complete with a block."""
+        return self._take(self.decoder.feed(block), last=False)
+
+    def finish(self) -> Channel:
+        """The rest."""
+        return self._take(self.decoder.finish(), last=True)
+
+    @property
+    def held(self) -> int | None:
+        """The tick at which the first word began that is kept."""
+        return self.runs.held
+
+    def _take(self, found: ParallelDecoded, last: bool) -> Channel:
+        words = replace(found.words, value=found.words.value >> 4) if self.nibbles else found.words
+        words, table, (data, read, chips) = self.runs.feed(words, found.data, found.read, found.chips, last=last)
+        return Channel(
+            self.name, "parallel", "", words, table, self.bits, data if "rs" in self.roles else None, read, chips=chips
+        )
+
+
 class Decoder:
     """Words from blocks of a trace, each complete at its latching edge."""
 
@@ -137,6 +181,12 @@ class Decoder:
         when = states.when(at)
         return ParallelDecoded(Words(value, when, when, when, np.ones(len(at), bool), unclear), data, read, chips)
 
+    def finish(self) -> ParallelDecoded:
+        """Nothing: a word is complete at its edge."""
+        none, no = np.empty(0, np.int64), np.empty(0, bool)
+        words = Words(np.empty(0, np.uint32), none, none, none, no, no)
+        return ParallelDecoded(words, np.empty(0, np.uint8), no, np.empty(0, np.uint8))
+
     def _value(self, at: NDArray[np.int64]) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
         """The data lines just ahead of entries, packed; and where one of them was unknown (it reads 0)."""
         states = self.states
@@ -164,3 +214,72 @@ def data_lines(roles: Iterable[str]) -> tuple[bool, int]:
     data = [int(role[1:]) for role in roles if role[0] == "d" and role[1:].isdecimal()]
     nibbles = min(data) == 4
     return nibbles, max(data) + 1 - (4 if nibbles else 0)
+
+
+def fresh_start(block: Trace, wired: Wired) -> int | None:
+    """A tick behind which nothing depends on what came ahead: in the middle of a pause so long that it surely is one."""
+    when = Decoder(wired.roles, wired.settings.active).feed(block).words.effect
+    steps = np.diff(when)
+    if not len(steps):
+        return None
+    good = np.flatnonzero(steps > PAUSE * steps.min())
+    return int(when[good[0]] + steps[good[0]] // 2) if len(good) else None
+
+
+def tallies(wired: Wired, runs: Runs | None = None) -> list[Tally]:
+    """What counts the words of raw samples without reading one; nothing where they have to be read."""
+    from .parallel_count import Tally, can_count
+
+    return [Tally(wired.roles, (runs or Runs()).pauses, wired.settings.active)] if can_count(wired.roles) else []
+
+
+def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:
+    """What is measured, by its name in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
+    from .edges_timing import measure_parallel
+
+    return measure_parallel(trace, roles)
+
+
+# ---- what a driver moves -----------------------------------------------------------------------------------------------------
+
+SAMPLES_A_PULSE = 6
+
+
+def _pulse(pace: Pace, select_active: int) -> Pulse:
+    """The cycle: the part's minimum times with a margin, or the rig's clock where that is slower."""
+    setup = max(pace.longest("register select set-up", "data set-up"), 50 * TICK)
+    width = max(pace.longest("enable high"), 100 * TICK)
+    cycle = max(pace.longest("enable cycle"), setup + 2 * width)
+    rate = pace.asked or pace.clock
+    if rate:
+        cycle = max(cycle, 1 / rate) if not pace.asked else 1 / rate
+        if setup + width > cycle:
+            setup, width = cycle / 5, cycle * 2 / 5
+    ticks = [max(1, int(value / TICK)) for value in (setup, width, cycle - setup - width)]
+    return Pulse(ticks[0], ticks[1], ticks[2], select_active)
+
+
+def wires(moves: list[Move], wired: Wired, pace: Pace, names: tuple[str, ...], lead: int, tail: int) -> tuple[Trace, Times]:
+    """The exact trace of moves, and the tick at which each begins."""
+    pulse = _pulse(pace, wired.settings.active)
+    sizes = np.array([len(move.words) for move in moves], np.int64)
+    took = sizes * pulse.cycle + np.array([int(move.pauses.sum()) for move in moves], np.int64)
+    start = begins(moves, took, lead)
+    end = (int(start[-1] + took[-1]) if len(moves) else lead) + tail
+    each = [np.arange(len(move.words)) * pulse.cycle + np.cumsum(move.pauses) - move.pauses for move in moves]
+    at = np.repeat(start, sizes) + np.concatenate([np.empty(0, np.int64), *each])
+    chips = np.repeat(np.array([move.chips for move in moves], np.uint8), sizes)
+    words = np.concatenate([np.empty(0, np.uint32), *(move.words for move in moves)])
+    data = np.concatenate([np.empty(0, bool), *(move.data for move in moves)])
+    return encode(words, data, chips, at, pulse, wired.roles, names, TICK, end), start
+
+
+def seconds_of(move: Move, wired: Wired, pace: Pace) -> float:
+    """How long a move takes."""
+    return float((len(move.words) * _pulse(pace, wired.settings.active).cycle + int(move.pauses.sum())) * TICK)
+
+
+def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
+    """Enough for the shortest thing on the wires."""
+    pulse = _pulse(pace, wired.settings.active)
+    return SAMPLES_A_PULSE / (min(pulse.setup, pulse.width, pulse.rest) * TICK)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from .role_table import axes
+from .scan_roles import axes
 
 __all__ = ["Named", "named"]
 

@@ -9,19 +9,33 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import HushedError
 from ..trace import Trace
 from ..trace.model import Samples, Times, word_type
-from .changes import number_within
+from .base import SELECTS, select_of
+from .changes import behind_quiet, number_within
+from .channel import Channel, ChannelDecoder, OpenTransfers, Wanted, Wired
+from .moves import TICK, Move, Pace, begins
 from .pieces import Pauses, States
 from .words import CUT, END, START, STOP, Marks, Transactions, Words, transactions
 
-__all__ = ["Decoder", "Piece", "Shape", "SpiDecoded", "decode", "durations", "encode"]
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
+    from .channel import Runs
+    from .edges_timing import Column
+    from .spi_count import Tally
+
+__all__ = ["Decoder", "Piece", "Shape", "SpiChannel", "SpiDecoded", "decode", "decoders", "durations", "encode", "fresh_start", "measure", "samples_a_second",
+           "seconds_of", "tallies", "wires"]  # fmt: skip
+
+USUAL_CLOCK = Fraction(1_000_000)
+SAMPLES_A_CLOCK = 12
 PAUSE = 24  # without a select: how many of the shortest clock periods make a pause between transactions
 
 
@@ -329,3 +343,112 @@ def _values(data: NDArray[np.uint8], shape: Shape) -> tuple[NDArray[np.uint32], 
         value = (known.reshape(-1, shape.bits).astype(np.uint32) << places.astype(np.uint32)).sum(axis=1, dtype=np.uint32)
     unclear = (data.reshape(-1, shape.bits) == 2).any(axis=1) if blurred else np.zeros(len(value), bool)
     return value, unclear
+
+
+class SpiChannel:
+    """The transfers of one select."""
+
+    def __init__(self, wired: Wired, select: str, bits: int) -> None:
+        """select: role of a select line, "" for none. bits: of a word."""
+        own, roles = wired.settings, wired.roles
+        shape = Shape(bits, 1, 0, 0, own.mode, own.msb_first, own.active)
+        self.decoder = Decoder(roles["sck"], roles.get("mosi"), shape, roles.get(select), roles.get("dc"), roles.get("miso"))
+        self.open = OpenTransfers(wired.name, "spi", select, bits)
+
+    def feed(self, block: Trace | Samples) -> Channel:
+        """The transfers that are complete with a block."""
+        return self._take(self.decoder.feed(block))
+
+    def finish(self) -> Channel:
+        """The rest."""
+        return self._take(self.decoder.finish())
+
+    @property
+    def held(self) -> int | None:
+        """The tick at which the first word began that is kept."""
+        return self.open.held
+
+    def _take(self, piece: Piece) -> Channel:
+        return self.open.take(piece.words, piece.marks, dc=piece.dc, answers=piece.answers)
+
+
+def decoders(wired: Wired, wanted: list[Wanted]) -> list[ChannelDecoder]:
+    """A channel for each select and length of word that something listens to, and for each select where nobody does, as somebody speaks."""
+    heard = [(select_of(wired.roles, each.select), each.bits or wired.settings.bits or 8) for each in wanted]
+    selects: list[str] = [role for role in SELECTS if role in wired.roles]
+    heard += [(role, wired.settings.bits or 8) for role in selects or [""] if role not in {name for name, _ in heard}]
+    return [SpiChannel(wired, role, bits) for role, bits in dict.fromkeys(heard)]
+
+
+def fresh_start(block: Trace, wired: Wired) -> int | None:
+    """A tick behind which nothing depends on what came ahead: behind the end of a select, where no other one is active."""
+    selects = [line for role, line in wired.roles.items() if role in SELECTS]
+    if not selects:
+        return None
+    kind = block.levels.dtype.type
+    mask = kind(sum(1 << line for line in selects))
+    idle = (block.levels & mask) == (kind(0) if wired.settings.active else mask)
+    return behind_quiet(block, np.flatnonzero(idle[1:] & ~idle[:-1]) + 1, 4)
+
+
+def tallies(wired: Wired, runs: Runs | None = None) -> list[Tally]:
+    """What counts the words of raw samples without reading one; nothing without a select."""
+    from .spi_count import Tally
+
+    own = wired.settings
+    shape = Shape(own.bits or 8, 1, 0, 0, own.mode, own.msb_first, own.active)
+    return [Tally(wired.roles["sck"], line, shape) for role, line in wired.roles.items() if role in SELECTS]
+
+
+def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:
+    """What is measured, by its name in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
+    from .edges_timing import measure_spi
+
+    return measure_spi(trace, roles, mode, active, select)
+
+
+# ---- what a driver moves -----------------------------------------------------------------------------------------------------
+
+
+def wires(moves: list[Move], wired: Wired, pace: Pace, names: tuple[str, ...], lead: int, tail: int) -> tuple[Trace, Times]:
+    """The exact trace of moves, and the tick at which each begins; its lines beside the bus stay low."""
+    own = wired.settings
+    half = max(1, int(1 / pace.serial_clock(USUAL_CLOCK) / TICK / 2))
+    lengths = {move.bits for move in moves if len(move.words)} or {8}
+    bits = max(lengths)
+    if len(lengths) > 1:  # several devices: words of whole bytes are the same on the wires as their bytes
+        if any(each % 8 for each in lengths):
+            raise HushedError("words of nine bits and of whole bytes on one bus", remedy="rehearse one device at a time")
+        moves, bits = [_in_bytes(move) for move in moves], 8
+    shape = Shape(bits, half, 2 * half, half, own.mode, own.msb_first, own.active)
+    sizes = np.array([len(move.words) for move in moves], np.int64)
+    took = np.where(sizes > 0, durations(sizes, shape), 0)
+    start = begins(moves, took, lead)
+    end = (int(start[-1] + took[-1]) if len(moves) else lead) + tail
+    busy = sizes > 0
+    words = np.concatenate([np.empty(0, np.uint32), *(move.words for move in moves)])
+    data = np.concatenate([np.empty(0, bool), *(move.data for move in moves)])
+    select = [move.select for move in moves if len(move.words)]
+    return encode(words, sizes[busy], start[busy], shape, wired.roles, names, TICK, end, data, select), start
+
+
+def _in_bytes(move: Move) -> Move:
+    """A move of longer words as one of bytes, the high one first."""
+    each = move.bits // 8
+    if each == 1:
+        return move
+    raw = move.words.astype(">u4").view(np.uint8).reshape(-1, 4)[:, 4 - each :].reshape(-1).astype(np.uint32)
+    pauses = np.repeat(move.pauses, each)
+    return Move(
+        move.device, raw, np.repeat(move.data, each), move.gap, pauses, 8, move.chips, move.select, move.address, move.levels
+    )
+
+
+def seconds_of(move: Move, wired: Wired, pace: Pace) -> float:
+    """How long a move takes."""
+    return len(move.words) * move.bits / float(pace.serial_clock(USUAL_CLOCK)) + float(move.pauses.sum() * TICK)
+
+
+def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
+    """Enough for the shortest thing on the wires."""
+    return SAMPLES_A_CLOCK * pace.serial_clock(USUAL_CLOCK)

@@ -75,7 +75,7 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _words(hearing: Any) -> list[Added]:
+def _words(reading: Any) -> list[Added]:
     """Words of each channel as vectors, commands of each device as text."""
     import numpy as np
 
@@ -83,11 +83,12 @@ def _words(hearing: Any) -> list[Added]:
     from ..trace.added import LETTERS, Added, letters
 
     out = []
-    for channel in hearing.channels:
-        bits = channel.bits + (1 if channel.kind == "i2c" else 0)  # the acknowledge of I2C is the last bit
+    for channel in reading.channels:
+        acknowledged = channel.who is not None
+        bits = channel.bits + int(acknowledged)  # the acknowledge is the last bit
         name = f"{channel.bus}_{channel.select or channel.kind}_word"
         values = channel.words.value.astype(np.int64)
-        if channel.kind == "i2c":
+        if acknowledged:
             values = values << 1 | ~channel.words.ack & 1
         shown = [f"b{value:0{bits}b}" for value in values.tolist()]
         starts, ends = channel.words.start, np.maximum(channel.words.end, channel.words.start + 1)
@@ -96,8 +97,8 @@ def _words(hearing: Any) -> list[Added]:
         texts = shown + ["bz"] * int(rests.sum())
         order = np.argsort(times, kind="stable")
         out.append(Added(name, bits, times[order], [texts[k] for k in order.tolist()]))
-    for device in hearing.devices:
-        for chip, own in enumerate(device.chips or [device.commands]):
+    for device in reading.devices:
+        for chip, own in enumerate(device.chips):
             texts = []
             for index in range(len(own)):
                 name, (fields, _) = own.name_of(index), own.fields_of(index)
@@ -108,17 +109,17 @@ def _words(hearing: Any) -> list[Added]:
     return out
 
 
-def _findings(hearing: Any) -> list[Added]:
+def _findings(reading: Any) -> list[Added]:
     """One bit for each code, high from the start to the end of each finding."""
     import numpy as np
 
-    from ..diagnose import diagnose
+    from ..diagnosis import diagnose
     from ..rig import Setup
     from ..trace.added import Added
 
-    trace = hearing.trace
+    trace = reading.trace
     out: dict[str, list[tuple[int, str]]] = {}
-    for found in diagnose(trace, Setup(hearing.rig)).findings:
+    for found in diagnose(trace, Setup(reading.rig)).findings:
         start, end = (
             trace.ticks(when) if when is not None else place
             for when, place in ((found.start, trace.start), (found.end, trace.end))

@@ -48,27 +48,26 @@ def run(args: argparse.Namespace) -> int:
             "or say --seen with a --rig, or --about CODE" if not args.seen else "or add --rig FILE, to rank by the panel alone"
         )
         raise HushedError("no capture was named", remedy=f"name a VCD, CSV or NPZ file, {remedy}")
-    from ..diagnose import diagnose
+    from ..diagnosis import diagnose
     from ..finding import SEVERITIES
 
     source, trace, plan = options.load_any(args)
-    outcome = diagnose(trace, plan, source.waveforms if trace.volts else None)
+    try:
+        outcome = diagnose(trace, plan, source.waveforms if trace.volts else None)
+    except HushedError as error:
+        error.where = error.where or source.path
+        raise
     extra: dict[str, Any] = {}
     if args.seen:
-        from ..diagnose.sight import ranked
+        from ..diagnosis.sight import ranked
 
         extra["seen"] = (args.seen, ranked(args.seen, plan.rig, outcome.findings))
-    if args.margins or args.all:
-        from ..diagnose.any_case import AnyCase
-        from ..diagnose.any_timing import margins
-
-        case = AnyCase(trace, plan)
-        if args.margins:
-            extra["margins"] = margins(case)
-        if args.all:
-            extra["scores"] = _scores(case)
+    if args.margins:
+        extra["margins"] = outcome.margins()
+    if args.all:
+        extra["scores"] = _scores(outcome)
     if args.picture:
-        _picture(args, source, trace, plan, outcome)
+        _picture(args, source, outcome)
     _told(args, source.path, outcome, extra)
     worst = outcome.worst()
     if args.fail_on == "never" or worst is None:
@@ -116,30 +115,24 @@ def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, An
         options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
 
 
-def _scores(case: Any) -> dict[str, float]:
+def _scores(outcome: Any) -> dict[str, float]:
     """How much sense each device's commands make, from 0 to 1."""
-    from ..diagnose.any_case import sense
+    from ..diagnosis.case import sense
 
-    return {
-        reading.device.name: round(sense(reading.part, reading.chips or [reading.commands]), 3)
-        for reading in case.hearing.devices
-    }
+    return {reading.device.name: round(sense(reading.part, reading.chips), 3) for reading in outcome.reading.devices}
 
 
-def _picture(args: argparse.Namespace, source: Any, trace: Any, plan: Any, outcome: Any) -> None:
+def _picture(args: argparse.Namespace, source: Any, outcome: Any) -> None:
     """The figure of the first finding's place."""
-    from ..rig import read
-    from ..rig.hear import hear
     from ..view.figure import FORMATS, plot
-    from ..view.scene import focus_of, scene_of_hearing, scene_of_reading, spans_of
+    from ..view.scene import focus_of, scene_of, spans_of
 
     kind = args.picture.rpartition(".")[2].lower()
     if kind not in FORMATS:
         raise HushedError(
             "the ending does not tell the kind of figure", where=args.picture, remedy="end the name in .png, .svg or .pdf"
         )
-    plain = plan.rig.bus[0].kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1
-    scene = scene_of_reading(read(trace, plan.rig)) if plain else scene_of_hearing(hear(trace, plan.rig))
+    scene = scene_of(outcome.reading)
     scene.spans = spans_of(outcome.findings)
     first = next((found for found in outcome.findings if found.severity != "note"), None)
     if first is not None:
@@ -147,21 +140,23 @@ def _picture(args: argparse.Namespace, source: Any, trace: Any, plan: Any, outco
         scene.legend = said if len(said) <= 105 else said[:104].rsplit(" ", 1)[0] + " …"
     from ..trace.files import replace_file
 
-    replace_file(args.picture, [plot(scene, source.path, focus_of(trace, scene, outcome.findings), source.waveforms, kind)])
+    replace_file(
+        args.picture, [plot(scene, source.path, focus_of(outcome.reading.trace, scene, outcome.findings), source.waveforms, kind)]
+    )
 
 
 def _about(args: argparse.Namespace) -> int:
     """--about CODE."""
-    from ..diagnose.explained import about
+    from ..diagnosis.explained import about
 
-    severity, clause, entry = about(args.about)
+    entry = about(args.about)
     if args.format in ("json", "jsonl"):
         from ..view.json_text import json_bytes
 
         record = {
             "code": args.about,
-            "severity": severity,
-            "means": clause,
+            "severity": entry.severity,
+            "means": entry.means,
             "looks": entry.looks,
             "why": entry.why,
             "mend": entry.mend,
@@ -170,13 +165,13 @@ def _about(args: argparse.Namespace) -> int:
         return 0
     from ..view import report
 
-    options.report(args, lambda out: report.about(out, args.about, severity, clause, entry))
+    options.report(args, lambda out: report.about(out, args.about, entry))
     return 0
 
 
 def _from_rig(args: argparse.Namespace) -> int:
     """--seen with a rig and no capture."""
-    from ..diagnose.sight import ranked
+    from ..diagnosis.sight import ranked
     from ..rig import load_rig
 
     entries = ranked(args.seen, load_rig(args.rig), None)

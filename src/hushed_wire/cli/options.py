@@ -4,16 +4,25 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable, Iterator
 from fractions import Fraction
+from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
 
 if TYPE_CHECKING:
     from ..rig import Setup
+    from ..rig.decoder import Reading
     from ..trace import Source, Trace
+    from ..trace.model import Samples
+    from ..view.progress import Bar
 
 __all__ = ["add_capture", "add_rig", "add_text", "emit", "open_source", "plan_for", "save_rig", "windowed"]
+
+
+KINDS = ("i2c", "spi", "parallel", "shift", "matrix")  # those of `bus.base.BUSES`, which is loaded only when they are used
+DATA_LINES = tuple(f"d{k}" for k in range(16))
 
 
 def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None:
@@ -37,7 +46,7 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     """What hangs on the wires: a rig file, or options, or nothing (then it is worked out)."""
     group = parser.add_argument_group("what hangs on the wires (worked out from names and traffic where not given)")
     group.add_argument("--rig", metavar="FILE", help="rig file")
-    group.add_argument("--bus", metavar="KIND", help="kind of bus: i2c, spi, parallel or shift")
+    group.add_argument("--bus", metavar="KIND", help=f"kind of bus: {', '.join(KINDS[:-1])} or {KINDS[-1]}")
     group.add_argument(
         "--line",
         action="append",
@@ -90,8 +99,6 @@ def quantity(text: str | None, unit: str, option: str) -> Fraction | None:
 
 def roles(args: argparse.Namespace) -> dict[str, str]:
     """--line ROLE=LINE, as a table."""
-    from ..bus.role_table import missing_roles
-
     out: dict[str, str] = {}
     for text in args.line:
         role, equals, line = text.partition("=")
@@ -102,8 +109,11 @@ def roles(args: argparse.Namespace) -> dict[str, str]:
         if line in out.values():
             raise HushedError(f"the line '{line}' plays two roles", where="--line", remedy="each role needs a line of its own")
         out[role.lower()] = line
-    gaps = [] if getattr(args, "rig", None) or "d4" not in out else missing_roles("parallel", out)
-    if gaps:
+    from ..bus.base import BUSES
+
+    fitting = [kind for kind in BUSES.values() if kind.data_lines(out) and set(out) <= set(kind.roles)]
+    gaps = [role for kind in fitting for role in kind.missing(out) if role in DATA_LINES] if "d4" in out else []
+    if gaps and not getattr(args, "rig", None):
         raise HushedError(
             f"the data line {gaps[0]} is missing between others", where="--line", remedy=f"add --line {gaps[0]}=LINE"
         )
@@ -143,9 +153,7 @@ def _named(args: argparse.Namespace) -> list[str]:
     lines = list(roles(args).values()) if getattr(args, "line", None) else []
     lines += [text.rpartition("=")[2] for text in getattr(args, "only", None) or []]
     if getattr(args, "rig", None):
-        from ..rig import load_rig
-
-        lines += [line for bus in load_rig(args.rig, lenient=True).bus for line in bus.lines.values()]
+        lines += [line for bus in rig_given(args).bus for line in bus.lines.values()]
     return lines
 
 
@@ -203,27 +211,51 @@ def windowed(trace: Trace, args: argparse.Namespace) -> Trace:
 
 
 def rig_given(args: argparse.Namespace) -> Any:
-    """The rig file, with --line and --clock over it; None where no rig was named."""
+    """The rig file, with what the options say over it; None where no rig was named. It is loaded once."""
     if not args.rig:
         return None
+    known = getattr(args, "loaded_rig", None)
+    if known is not None:
+        return known
+    from ..bus.base import BUSES
     from ..rig import load_rig
-    from ..rig.schema import the_bus
 
     for option in ("part", "panel", "bus"):
         if getattr(args, option):
             raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
     rig = load_rig(args.rig)
-    bus = the_bus(rig, args.rig)
-    given = roles(args)
-    for role in given:
-        if role not in ("scl", "sda"):
-            raise HushedError(f"I2C has no role '{role}'", where="--line", remedy="its roles are scl and sda, like --line scl=D0")
-    _over(bus.lines, given)
-    _reshaped(bus, args)
+    given, settings = roles(args), shape(args)
+    for role, line in given.items():
+        bus = _the_one(rig, f"--line {role}=…", [bus for bus in rig.bus if role in BUSES[bus.kind].roles], role)
+        _over(bus.lines, {role: line}, given)
+    if settings:
+        from ..rig.guess_settings import check_shape
+
+        fitting = [bus for bus in rig.bus if set(settings) <= set(BUSES[bus.kind].settings)]
+        if not fitting:
+            check_shape(rig.bus[0].kind, settings)
+        bus = _the_one(rig, f"--{next(iter(settings))}", fitting, "")
+        for key, value in settings.items():
+            setattr(bus, key, value)
     if args.clock:
         quantity(args.clock, "Hz", "--clock")
-        bus.clock = args.clock
+        _the_one(rig, "--clock", rig.bus, "").clock = args.clock
+    args.loaded_rig = rig
     return rig
+
+
+def _the_one(rig: Any, option: str, buses: list[Any], role: str) -> Any:
+    """The only bus of a rig that an option can mean."""
+    if not buses:
+        from ..bus.base import BUSES
+
+        known = [name for bus in rig.bus for name in BUSES[bus.kind].roles]
+        kinds = " and ".join(dict.fromkeys(BUSES[bus.kind].title for bus in rig.bus))
+        raise HushedError(f"{kinds} has no role '{role}'", where="--line", remedy=nearest(role, known))
+    if len(buses) > 1:
+        names = " and ".join(f"'{bus.name}'" for bus in buses)
+        raise HushedError(f"{option} could be for {names}", where=option.split()[0], remedy="say it in the rig file")
+    return buses[0]
 
 
 def shape(args: argparse.Namespace) -> dict[str, Any]:
@@ -234,36 +266,19 @@ def shape(args: argparse.Namespace) -> dict[str, Any]:
     return found
 
 
-def wanted_lines(args: argparse.Namespace, rig: Any) -> list[str] | None:
+def wanted_lines(args: argparse.Namespace) -> list[str] | None:
     """The lines that matter, where they are known before the capture is read."""
-    from ..rig.schema import the_bus
-
-    lines = the_bus(rig, args.rig).lines if rig is not None else roles(args)
-    return list(lines.values()) or None
-
-
-def only_i2c(plan: Setup, path: str) -> None:
-    """Raises HushedError where a plan is for a bus without addresses."""
-    kind = plan.rig.bus[0].kind
-    if kind != "i2c":
-        raise HushedError(
-            f"this looks like {kind}, where devices have no addresses",
-            where=path,
-            remedy="decode shows what was sent; if it is I2C, say --line scl=… --line sda=…",
-        )
+    rig = rig_given(args)
+    lines = [line for bus in rig.bus for line in bus.lines.values()] if rig is not None else list(roles(args).values())
+    return lines or None
 
 
-def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
+def plan_for(trace: Trace, args: argparse.Namespace) -> Setup:
     """The rig to read by: the file, or one worked out from options, names and traffic."""
-    from ..rig import Options, Setup, assume, lines_of
-    from ..rig.schema import the_bus
+    from ..rig import Options, Setup, assume
 
+    rig = rig_given(args)
     if rig is not None:
-        try:
-            lines_of(trace, the_bus(rig))
-        except HushedError as error:
-            error.where = error.where or args.capture
-            raise
         return Setup(rig)
     quantity(args.clock, "Hz", "--clock")
     try:
@@ -278,95 +293,109 @@ def plan_for(trace: Trace, args: argparse.Namespace, rig: Any) -> Setup:
 
 def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source, Trace, Setup]:
     """Capture and rig, of any bus, read and matched. every_line: those that play no role are wanted, too."""
-    from ..rig import Setup
-
-    if args.rig and (rig := rig_of_any(args)) is not None:
-        wanted = [line for bus in rig.bus for line in bus.lines.values()]
-        source = open_source(args, None if every_line else wanted)
-        return source, whole(args, source), Setup(rig)
-    rig = rig_given(args)
-    source = open_source(args, None if every_line else wanted_lines(args, rig))
+    source = open_source(args, None if every_line else wanted_lines(args))
     trace = whole(args, source)
-    plan = plan_for(trace, args, rig)
+    plan = plan_for(trace, args)
     save_rig(args, plan)
     return source, trace, plan
 
 
-def rig_of_any(args: argparse.Namespace) -> Any:
-    """The rig file with --line over it; None where it is one for I2C alone, which `rig_given` reads."""
-    from ..rig import load_rig
+def read_by(trace: Trace, plan: Setup, path: str) -> Reading:
+    """A capture as its plan reads it."""
+    from ..rig.decoder import decode
 
-    rig = load_rig(args.rig)
-    if len(rig.bus) == 1 and rig.bus[0].kind == "i2c":
-        return None
-    for option in ("part", "panel", "bus"):
-        if getattr(args, option):
-            raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
-    if not rig.bus:
-        raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
-    _given_lines(rig.bus[0], roles(args))
-    _reshaped(rig.bus[0], args)
-    return rig
+    try:
+        return decode(trace, plan.rig)
+    except HushedError as error:
+        error.where = error.where or path
+        raise
 
 
-def listening(args: argparse.Namespace) -> tuple[Source, Trace, Any]:
+def listening(args: argparse.Namespace) -> tuple[Source, Trace, Callable[[], Reading]]:
     """The capture with all its lines, and what decodes it when it is asked to (once)."""
     from functools import lru_cache
-
-    from ..rig import Setup, load_rig
 
     source = open_source(args)
     trace = whole(args, source)
     warn(trace.notes)
 
     @lru_cache(maxsize=1)
-    def listen() -> Any:
-        from ..rig.hear import hear
-
-        if args.rig:
-            for option in ("part", "panel", "bus"):
-                if getattr(args, option):
-                    raise HushedError(f"--{option} and --rig both say what hangs on the wires", remedy="leave one of them")
-            rig = load_rig(args.rig)
-            if not rig.bus:
-                raise HushedError("the rig has no bus", where=args.rig, remedy="add a [[bus]] with its lines")
-            _given_lines(rig.bus[0], roles(args))
-            _reshaped(rig.bus[0], args)
-            plan = Setup(rig)
-        else:
-            plan = plan_for(trace, args, None)
+    def listen() -> Reading:
+        plan = plan_for(trace, args)
         save_rig(args, plan)
-        return hear(trace, plan.rig)
+        return read_by(trace, plan, source.path)
 
     return source, trace, listen
 
 
-def _reshaped(bus: Any, args: argparse.Namespace) -> None:
-    """--mode, --bits, --order and --select over a rig's bus."""
-    given = shape(args)
-    if given:
-        from ..rig.shaped import check_shape
-
-        check_shape(bus.kind, given)
-        for key, value in given.items():
-            setattr(bus, key, value)
+HEAD = 1_000_000  # changes by which a rig is worked out, where none is given
+LIVE_HEAD = 2_000  # the same of a pipe whose lines are named: somebody may be waiting for what comes next
 
 
-def _given_lines(bus: Any, given: dict[str, str]) -> None:
-    """--line over a rig's bus."""
-    from ..rig.schema import OPTIONAL_ROLES, ROLES
+def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace | Samples], Setup]:
+    """The capture as blocks, each one only once, and the rig to read them by: the file, or one worked out from the beginning."""
+    from ..trace import joined
+    from ..trace.model import as_changes
 
-    known = (*ROLES.get(bus.kind, ()), *OPTIONAL_ROLES.get(bus.kind, ()))
-    for role in given:
-        if role not in known:
-            raise HushedError(f"{bus.kind} has no role '{role}'", where="--line", remedy=nearest(role, known))
-    _over(bus.lines, given)
+    source = open_source(args, wanted_lines(args))
+    if args.rig:
+        plan = plan_for(empty_trace(source), args)
+        return source, clipped(bar.over(source.pieces(), source), args, source), plan
+    head: list[Trace] = []
+    pieces = bar.over(source.pieces(), source)
+    most = LIVE_HEAD if args.capture == "-" and args.line else HEAD
+    for piece in pieces:
+        head.append(as_changes(piece))
+        if sum(map(len, head)) >= most:
+            break
+    plan = plan_for(joined(head) if head else empty_trace(source), args)
+    save_rig(args, plan)
+    return source, clipped(chain(head, pieces), args, source), plan
 
 
-def _over(lines: dict[str, str], given: dict[str, str]) -> None:
-    """Lines that are given over those of a rig; raises HushedError where one would play two roles."""
+def empty_trace(source: Source) -> Trace:
+    """The lines of a capture, and nothing of what they did."""
+    import numpy as np
+
+    from ..trace import Trace
+
+    return Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
+
+
+def clipped(blocks: Iterator[Trace | Samples], args: argparse.Namespace, source: Source) -> Iterator[Trace | Samples]:
+    """The blocks between --from and --to."""
+    from ..trace.model import as_changes
+
+    start, end = quantity(args.start, "s", "--from"), quantity(args.end, "s", "--to")
+    if start is None and end is None:
+        yield from blocks
+        return
+    first = None if start is None else round(start / source.tick)
+    last = None if end is None else round(end / source.tick)
+    if first is not None and last is not None and first >= last:
+        raise HushedError("the window is empty", where="--from/--to", remedy="--from has to be before --to")
+    begin: int | None = None
+    seen, reached = False, 0
+    for block in blocks:
+        begin, reached = block.start if begin is None else begin, block.end
+        if first is not None and block.end <= first:
+            continue
+        if last is not None and block.start >= last:
+            break
+        own = as_changes(block)
+        seen = True
+        yield own.window(own.start if first is None else first, own.end if last is None else last)
+    if not seen:
+        from ..units import show_time
+
+        span = " to ".join(show_time(float(tick * source.tick)) for tick in (begin or 0, reached))
+        raise HushedError("the window is beside the capture", where="--from/--to", remedy=f"{args.capture} lasts from {span}")
+
+
+def _over(lines: dict[str, str], given: dict[str, str], every: dict[str, str]) -> None:
+    """Lines that are given over those of a rig; raises HushedError where one would play two roles. every: all that are given."""
     for role, line in given.items():
-        taken = next((other for other, name in lines.items() if name == line and other != role and other not in given), "")
+        taken = next((other for other, name in lines.items() if name == line and other != role and other not in every), "")
         if taken:
             what = f"the line '{line}' is {taken.upper()} by the rig"
             raise HushedError(what, where="--line", remedy=f"say --line {taken}=LINE, too")
@@ -406,7 +435,7 @@ def report(args: argparse.Namespace, write: Any, light: bool = False) -> None:
     if light and args.color != "always" and (bool(args.output and args.output != "-") or not sys.stdout.isatty()):
         import io
 
-        from ..view.plain import WIDTH, Plain
+        from ..view.pipe_console import WIDTH, Plain
 
         plain = io.StringIO()
         write(Plain(plain, WIDTH))

@@ -32,10 +32,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..rig import read
     from ..units import counted
     from ..view.figure import FORMATS, plot
-    from ..view.scene import scene_of_hearing, scene_of_reading, spans_of
+    from ..view.scene import scene_of, spans_of
 
     kind = "png" if args.output == "-" else args.output.rpartition(".")[2].lower()
     if kind not in FORMATS:
@@ -45,14 +44,9 @@ def run(args: argparse.Namespace) -> int:
     whole_args = argparse.Namespace(**{**vars(args), "start": None, "end": None})
     # Words are decoded from the whole capture: a window may begin in the middle of one.
     source, whole, plan = options.load_any(whole_args, every_line=True)
-    if plan.rig.bus[0].kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1:
-        scene = scene_of_reading(read(whole, plan.rig), args.radix)
-    else:
-        from ..rig.hear import hear
-
-        scene = scene_of_hearing(hear(whole, plan.rig), args.radix)
+    scene = scene_of(options.read_by(whole, plan, source.path), args.radix)
     if args.findings:
-        from ..diagnose import diagnose
+        from ..diagnosis import diagnose
 
         scene.spans = spans_of(diagnose(whole, plan, source.waveforms).findings)
     options.warn(whole.notes)

@@ -65,15 +65,19 @@ def run(args: argparse.Namespace) -> int:
 
 def _capture(args: argparse.Namespace, rig: Rig | None) -> Scan:
     from ..link.scan import scan_capture
-    from ..rig import read
 
-    source = options.open_source(args, options.wanted_lines(args, rig))
-    trace = options.whole(args, source)
+    source, trace, plan = options.load_any(args)
     options.warn(trace.notes)
-    plan = options.plan_for(trace, args, rig)
-    options.only_i2c(plan, args.capture)
-    options.save_rig(args, plan)
-    return scan_capture(read(trace, plan.rig), rig, source.path)
+    called = [channel for channel in options.read_by(trace, plan, source.path).channels if channel.who is not None]
+    if not called:
+        from ..bus.base import BUSES
+
+        raise HushedError(
+            f"this looks like {BUSES[plan.rig.bus[0].kind].title}, where devices have no addresses",
+            where=args.capture,
+            remedy="decode shows what was sent; if it is I2C, say --line scl=… --line sda=…",
+        )
+    return scan_capture(called, rig, source.path)
 
 
 def _link(args: argparse.Namespace, rig: Rig | None) -> Scan:

@@ -36,14 +36,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..errors import nearest
-    from ..rig import read
-    from ..rig.pipeline import shown_devices
     from ..trace.files import replace_file
 
     source, trace, plan = options.load_any(args)
-    bus = plan.rig.bus[0]
-    plain = bus.kind == "i2c" and not plan.rig.bridge and len(plan.rig.bus) == 1
-    found = read(trace, plan.rig).devices if plain else shown_devices(trace, plan.rig, bus)
+    found = options.read_by(trace, plan, source.path).devices
     options.warn(trace.notes)
     devices = [device for device in found if not args.device or device.device.name == args.device]
     if args.device and not devices:
@@ -123,7 +119,7 @@ def _every(args: argparse.Namespace, path: str, trace: Any, plan: Any, devices: 
     last: Any = None
     for end in ends.tolist():
         glass = device.glass(end)
-        now = glass.codes if hasattr(glass, "codes") else glass.rgb if hasattr(glass, "rgb") else glass.lit
+        now = glass.pattern
         if last is None or not np.array_equal(now, last):
             frames.append((end, glass))
         last = now

@@ -27,7 +27,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..diagnose.rig import examine
+    from ..diagnosis.rig import examine
     from ..finding import SEVERITIES
     from ..rig.schema import load_rig
 

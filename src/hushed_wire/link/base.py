@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Protocol
 from ..errors import HushedError
 
 if TYPE_CHECKING:
-    from ..rig.move import Move
+    from ..bus.moves import Move
 
 __all__ = ["BusHeld", "Link", "LinkLost", "LinkUnusable", "Refused", "WordLink"]
 

@@ -10,15 +10,17 @@ import random
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from ..bus.base import BUSES
 from ..errors import HushedError, nearest
-from ..rig.schema import Bus, Rig, the_bus
+from ..rig.schema import Bus, Rig
 from ..rig.vocabulary import Mishap, address_of, share_of
 from ..units import parse
 from .base import BusHeld, Refused
 
 if TYPE_CHECKING:
-    from ..rig.move import Move
+    from ..bus.moves import Move
     from ..sequence import Target
+    from ..trace import Trace
 
 __all__ = ["Desk", "WordDesk", "open_desk"]
 
@@ -67,7 +69,7 @@ class Desk(OwnTime):
     def __init__(self, rig: Rig, mishaps: list[Mishap] | None = None, seed: int = 0, bus: Bus | None = None) -> None:
         """Raises HushedError where one names nothing of the rig. bus: the rig's first I2C bus by default."""
         self.rig = rig
-        self.bus: Bus = bus or the_bus(rig)
+        self.bus: Bus = bus or addressed_bus(rig)
         self.name = f"the desk of '{rig.title or self.bus.name}'"
         devices = rig.devices_on(self.bus)
         bridges = [bridge for bridge in rig.bridge if bridge.on == self.bus.name]
@@ -142,7 +144,6 @@ class Desk(OwnTime):
         import numpy as np
 
         from ..bus import i2c
-        from ..rig.follow import payloads
 
         sent = sorted((when, seat.address, raw) for seat in self.seats.values() for when, raw in seat.received)
         lengths = np.array([1 + len(raw) for _, _, raw in sent], np.int64)
@@ -159,9 +160,7 @@ class Desk(OwnTime):
             value, np.ones(len(value), bool), lengths, none, gap, i2c.Timing.at(Fraction(400_000), tick), tick, 100, 100
         )
         names = {"SCL": self.bus.lines["scl"], "SDA": self.bus.lines["sda"]}
-        return shown_by(
-            payloads(trace.select([0, 1], tuple(names[line] for line in trace.names)), self.rig, self.bus), self.shown[name]
-        )
+        return shown_by(trace.select([0, 1], tuple(names[line] for line in trace.names)), self.rig, self.bus, name)
 
     def _home(self, name: str) -> int:
         """The address at which the rig has a device or bridge."""
@@ -185,26 +184,17 @@ class WordDesk(OwnTime):
     def move(self, move: Move) -> None:
         """Takes a move; it lasts as long as on the wire."""
         from ..part import load
-        from ..rig.move import TICK
-        from ..rig.moved import clock_of, pulse_of
+        from ..rig.wires import pace_of, wired_for
 
         bridge = self.rig.bridge_named(move.device)
         part = load(bridge.part) if bridge is not None else self.shown[move.device].part
-        if self.bus.kind == "matrix":
-            self.now += float(move.lasts * TICK)
-            self.moves.append(move)
-            return
-        if self.bus.kind == "parallel":
-            each = pulse_of(part, self.bus).cycle * float(TICK)
-        else:
-            each = move.bits / float(clock_of(part, self.bus))
-        self.now += len(move.words) * each + float(move.pauses.sum() * TICK)
+        roles = {role: number for number, role in enumerate(self.bus.lines)}
+        self.now += BUSES[self.bus.kind].load().seconds_of(move, wired_for(self.bus, roles), pace_of(part, self.bus))
         self.moves.append(move)
 
     def glass(self, name: str) -> Any:
         """What a device's panel shows now: from the wires, as in a capture."""
-        from ..rig.follow import payloads
-        from ..rig.moved import encode_moves
+        from ..rig.wires import encode_moves
 
         roles = {role: number for number, role in enumerate(self.bus.lines)}
         target = self.shown[name]
@@ -212,20 +202,29 @@ class WordDesk(OwnTime):
         trace = encode_moves(
             self.moves, self.bus, target.part, roles, tuple(self.bus.lines.values()), 1000, 1000, target=target, direct=direct
         )
-        return shown_by(payloads(trace, self.rig, self.bus), self.shown[name])
+        return shown_by(trace, self.rig, self.bus, name)
 
 
-def shown_by(found: dict[str, Any], target: Target) -> Any:
-    """What a panel shows by the payloads of its chips."""
-    from ..part import commands
-    from ..part.chips import model_for
+def shown_by(trace: Trace, rig: Rig, bus: Bus, name: str) -> Any:
+    """What a device's panel shows behind all that is in a trace of its bus."""
+    from ..rig.decoder import decode
 
-    return model_for(target.part, [commands(target.part, own) for own in found[target.name]]).glass(target.panel)
+    reading = next(own for own in decode(trace, rig, bus.name).devices if own.device.name == name)
+    return reading.memory.glass(reading.panel)
+
+
+def addressed_bus(rig: Rig) -> Bus:
+    """A rig's first bus whose devices have addresses; raises HushedError where it has none."""
+    for bus in rig.bus:
+        if BUSES[bus.kind].addressed:
+            return bus
+    kinds = " and ".join(sorted({BUSES[bus.kind].title for bus in rig.bus}))
+    raise HushedError(f"its bus is {kinds}, where devices have no addresses", remedy="give the rig of an I2C bus")
 
 
 def open_desk(rig: Rig, bus: Bus | None, mishaps: list[Mishap] | None = None, seed: int = 0) -> Desk | WordDesk:
     """The desk for a bus of a rig, its first I2C bus where none is named."""
-    if bus is None or bus.kind == "i2c":
+    if bus is None or BUSES[bus.kind].addressed:
         return Desk(rig, mishaps, seed, bus)
     if mishaps:
         raise HushedError(

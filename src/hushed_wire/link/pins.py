@@ -13,12 +13,13 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ..bus.base import BUSES
 from ..errors import HushedError
 from ..rig.pinmap import load_pin_map
 from .base import LinkLost, LinkUnusable
 
 if TYPE_CHECKING:
-    from ..rig.move import Move
+    from ..bus.moves import Move
     from ..rig.schema import Bus, Rig
 
 __all__ = ["GpioLink", "SpiLink", "gpio_numbers", "open_pins"]
@@ -36,12 +37,12 @@ def open_pins(name: str, rig: Rig, bus: Bus, path: str) -> SpiLink | GpioLink:
             f"there is no link '{name}' for a bus of kind {bus.kind}", where="--link",
             remedy="desk, spi-0.0 (the kernel's SPI), or gpiochip0 (lines driven one by one); hushed-wire links lists them",
         )  # fmt: skip
-    if bus.kind == "matrix":
+    if BUSES[bus.kind].scanned:
         raise LinkUnusable(
             "LEDs cannot be scanned in real time from here", where="--link", remedy="rehearse it, or take the desk"
         )
     if on_spi:
-        if bus.kind != "spi":
+        if bus.kind != "spi":  # the kernel's device is for that bus alone
             raise LinkUnusable(f"bus '{bus.name}' is {bus.kind}, not SPI", where="--link", remedy="take gpiochip0, or the desk")
         roles = [role for role in bus.pins if role not in ("sck", "mosi", "miso", "cs")]
         numbers = gpio_numbers(bus, Path(path).parent, roles)
@@ -179,7 +180,7 @@ class SpiLink(Timed):
             raise LinkUnusable(
                 "spidev wants the package spidev", where="--link", remedy="pip install 'hushed-wire[linux]'"
             ) from error
-        from ..rig.moved import clock_of
+        from ..rig.wires import pace_of
 
         self.name, self.bus, self.lines = f"/dev/spidev{number}.{select}", bus, lines
         devices = rig.devices_on(bus)
@@ -192,7 +193,8 @@ class SpiLink(Timed):
                 self.device.cshigh = True
             if bus.order == "lsb":
                 self.device.lsbfirst = True
-            self.device.max_speed_hz = int(clock_of(part, bus)) if part is not None else 1_000_000
+            usual = BUSES[bus.kind].load().USUAL_CLOCK
+            self.device.max_speed_hz = int(pace_of(part, bus).serial_clock(usual)) if part is not None else int(usual)
         except OSError as error:
             raise _unusable(self.name, error, "stop the program that holds it") from error
         self.bits = 8
@@ -253,9 +255,9 @@ class GpioLink(Timed):
 
     def move(self, move: Move) -> None:
         """Plays the trace of one move; lines that do not change are not touched."""
+        from ..bus.moves import TICK
         from ..part import load
-        from ..rig.move import TICK
-        from ..rig.moved import encode_moves
+        from ..rig.wires import encode_moves
 
         bridge = self.rig.bridge_named(move.device)
         part = load(bridge.part) if bridge is not None else self.parts[move.device]

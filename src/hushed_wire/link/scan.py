@@ -10,13 +10,14 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from ..bus.base import BUSES
 from ..part.describe import load
 from ..part.neighbours import candidates, family_of, read_probed
-from ..rig.schema import Rig, the_bus
+from ..rig.schema import Rig
 from .base import BusHeld, Link, LinkLost, LinkUnusable, Refused
 
 if TYPE_CHECKING:
-    from ..rig import Reading
+    from ..bus.channel import Channel
 
 __all__ = ["Row", "Scan", "plan", "scan_capture", "scan_link"]
 
@@ -105,11 +106,12 @@ def scan_link(
     return _finished(out, rig)
 
 
-def scan_capture(reading: Reading, rig: Rig | None, path: str) -> Scan:
-    """Every address that was called in a capture, and how often it answered."""
+def scan_capture(called: list[Channel], rig: Rig | None, path: str) -> Scan:
+    """Every address that was called in a capture, and how often it answered. called: the channels of its buses that have addresses."""
     import numpy as np
 
-    who = reading.addresses
+    known = [channel.who for channel in called if channel.who is not None]
+    who = type(known[0]).join(known)
     rows = []
     for address in np.unique(who.address[who.address >= 0]).tolist():
         mask = who.address == address
@@ -126,9 +128,9 @@ def _finished(out: Scan, rig: Rig | None) -> Scan:
     out.flaky = [row.address for row in out.rows if 0 < row.answers < row.tried]
     if rig is not None:
         here = set(out.answered)
-        bus = the_bus(rig)
-        expected = [(device.name, device.part, device.address) for device in rig.devices_on(bus)]
-        expected += [(bridge.name, bridge.part, bridge.address) for bridge in rig.bridge if bridge.on == bus.name]
+        buses = {bus.name for bus in rig.bus if BUSES[bus.kind].addressed}
+        expected = [(entry.name, entry.part, entry.address) for entry in rig.device if entry.on in buses]
+        expected += [(entry.name, entry.part, entry.address) for entry in rig.bridge if entry.on in buses]
         for name, part, address in expected:
             if address is not None and address not in here:
                 straps = load(part).i2c

@@ -13,7 +13,7 @@ from ..sequence import Step
 from .base import Link, Refused, WordLink
 
 if TYPE_CHECKING:
-    from ..rig.move import Move
+    from ..bus.moves import Move
 
 __all__ = ["Sent", "Stopped", "play", "send"]
 
@@ -102,7 +102,7 @@ def _place(rig: Rig, step: Step) -> str:
 
 def play(moves: Iterable[Move], bus: Bus, link: Any) -> list[int]:
     """Puts moves on a link, with the rests between them; returns the bytes of each."""
-    from ..rig.move import REST, TICK
+    from ..bus.moves import REST, TICK
 
     sizes = []
     for move in moves:
@@ -121,9 +121,9 @@ def play(moves: Iterable[Move], bus: Bus, link: Any) -> list[int]:
 
 def _by_moves(rig: Rig, bus: Bus, link: Any) -> Sender:
     """Any other bus, and whatever is behind bridges: moves, with the parts' own times between them."""
-    from ..rig.moves import Mover
+    from ..rig.encoder import RigEncoder
 
-    mover = Mover(rig)
+    mover = RigEncoder(rig)
 
     def one(step: Step) -> Iterator[int]:
         if step.levels and bus.kind == "i2c" and rig.bridge_named(_place(rig, step)) is None:

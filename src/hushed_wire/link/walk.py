@@ -13,8 +13,9 @@ from typing import Any
 
 from ..errors import HushedError, nearest
 from ..part import load
-from ..rig.moves import Mover
-from ..rig.schema import Bridge, Bus, Device, Rig, pins_of
+from ..part.expander import pins_of
+from ..rig.encoder import RigEncoder
+from ..rig.schema import Bridge, Bus, Device, Rig
 from ..sequence import expand, parse_text
 from .send import play, send
 
@@ -92,7 +93,7 @@ def walk(rig: Rig, name: str, link: Any) -> Walk:
 
 def _bridge(rig: Rig, bridge: Bridge, link: Any) -> Walk:
     bus = bus_of(rig, bridge.name)
-    mover = Mover(rig)
+    mover = RigEncoder(rig)
     pins = pins_of(load(bridge.part), bridge.count)
     everything = (1 << len(pins)) - 1
 

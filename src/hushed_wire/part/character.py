@@ -7,40 +7,19 @@ RAM (DDRAM)", "Character Generator RAM (CGRAM)", "Instructions" (Table 6).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from .characters import shown_as
 from .describe import Panel, Part, Value
+from .glass import TextGlass
 from .model import NEVER, Journal
 
-__all__ = ["CharacterMemory", "TextGlass"]
+__all__ = ["CharacterMemory"]
 
 SIZE = 80
 CGRAM = 0x80  # where glyph rows lie in the journal's addresses
 SPACE = 0x20
-
-
-@dataclass
-class TextGlass:
-    """What a character or digit panel shows. lines: its text. codes: the characters' codes or the digits' segments.
-
-    known: (rows, columns) bool, written since the capture began. shown: the controller drives the glass. cursor: (row, column)
-    where one is shown, and how. glyphs: (8, 8) rows of the user's own characters, five bits each. backlight: None where no
-    line tells.
-    """
-
-    lines: list[str]
-    codes: NDArray[np.int64]
-    known: NDArray[np.bool_]
-    shown: bool
-    cursor: tuple[int, int] | None = None
-    cursor_kind: str = ""
-    glyphs: NDArray[np.uint8] | None = None
-    backlight: bool | None = None
-    note: str = ""
 
 
 class CharacterMemory(Journal):

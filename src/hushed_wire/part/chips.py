@@ -13,7 +13,7 @@ import numpy as np
 
 from .describe import Panel, Part, Value
 from .engine import Commands
-from .model import NEVER, model_of
+from .model import NEVER, Model, model_of
 
 __all__ = ["Chips", "model_for"]
 
@@ -60,7 +60,7 @@ class Chips:
             own = msgspec.structs.replace(panel, width=min(width, panel.width - number * width), rotate=0, mirror=False)
             pieces.append(model.glass(own, when, from_reset))
         whole = pieces[0]
-        for name in ("lit", "written"):
+        for name in ("lit", "known"):
             plane = np.hstack([getattr(piece, name) for piece in pieces])
             plane = plane[:, ::-1] if panel.mirror else plane
             setattr(whole, name, np.rot90(plane, -(panel.rotate // 90 % 4)))
@@ -68,7 +68,7 @@ class Chips:
         return whole
 
 
-def model_for(part: Part, chips: list[Commands], tick: float = 1e-9, from_reset: bool = True) -> Any:
+def model_for(part: Part, chips: list[Commands], tick: float = 1e-9, from_reset: bool = True) -> Model | Chips:
     """The model of a part from the commands of each of its chips."""
     kind = model_of(part)
     models = [kind.of(own, tick, from_reset) for own in chips]

@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from ..compiled import fast_form, write_compiled
 from ..errors import HushedError, nearest
 from .command import Command, Field, Value
 from .layout import Layout
@@ -135,6 +136,23 @@ class Groups(msgspec.Struct, forbid_unknown_fields=True):
     source: str
 
 
+class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """An expander of two ports with registers. called: the direction register, as the datasheet has it. direction, control, outputs: numbers of
+    registers within a port (a bit of `direction` that is 1 makes an input; writing any of `outputs` sets the latches, the
+    last one is what drivers write). registers: of a port.
+    bank, byte_mode: bits of the control register: ports apart in the address map; the address stays within a transfer.
+    """
+
+    called: str
+    direction: int
+    control: int
+    outputs: list[int]
+    registers: int
+    bank: int
+    byte_mode: int
+    source: str
+
+
 class Memory(msgspec.Struct, forbid_unknown_fields=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
@@ -156,6 +174,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True):
     rom: str = ""
     layout: Layout | None = None
     groups: Groups | None = None
+    expander: Expander | None = None
 
 
 class Oscillator(msgspec.Struct, forbid_unknown_fields=True):
@@ -292,38 +311,23 @@ def load(name: str) -> Part:
     raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(name.lower(), catalog_names()))
 
 
-# The shipped descriptions are also kept as JSON, which reads in a tenth of the time; the TOML counts. A JSON whose first line is not
-# the checksum of the TOML it was made from is passed over. `make catalog` writes them.
-COMPILED = CATALOG / "compiled"
+def _under() -> list[Path]:
+    """What descriptions may stand on."""
+    return sorted((CATALOG / "base").glob("*.toml"))
 
 
 def _shipped(path: Path) -> Part:
-    compiled = COMPILED / f"{path.stem}.json"
-    try:
-        checksum, _, body = compiled.read_bytes().partition(b"\n")
-    except OSError:
-        return load_file(path, checked=True)
-    if checksum != _checksum(path):
-        return load_file(path, checked=True)
-    return msgspec.json.decode(body, type=Part)
-
-
-def _checksum(path: Path) -> bytes:
-    """Of a description and all that it may stand on."""
-    import zlib
-
-    total = zlib.crc32(path.read_bytes())
-    for below in sorted((CATALOG / "base").glob("*.toml")):
-        total = zlib.crc32(below.read_bytes(), total)
-    return b"%08x" % total
+    body = fast_form(path, _under())
+    return load_file(path, checked=True) if body is None else msgspec.json.decode(body, type=Part)
 
 
 def compile_all() -> None:
-    """Writes the JSON of every shipped description."""
-    COMPILED.mkdir(exist_ok=True)
+    """Writes the fast form of every shipped description, and of the table of findings."""
+    from .. import finding
+
     for path in CATALOG.glob("*.toml"):
-        body = msgspec.json.encode(load_file(path))
-        (COMPILED / f"{path.stem}.json").write_bytes(_checksum(path) + b"\n" + body + b"\n")
+        write_compiled(path, load_file(path), _under())
+    write_compiled(finding.TABLE, finding.codes())
 
 
 def load_file(path: Path, checked: bool = False) -> Part:
@@ -348,7 +352,7 @@ def load_file(path: Path, checked: bool = False) -> Part:
             f"{key.strip('`') or 'the file'}: {what}", where=str(path), remedy="see the part descriptions in CONTRIBUTING"
         ) from error
     if not checked:
-        from .checked import check
+        from .check import check
 
         check(part, str(path))
     return part

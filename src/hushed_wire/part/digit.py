@@ -11,10 +11,9 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from .character import TextGlass
 from .describe import Panel, Part, Value
+from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal
-from .paged import Glass
 from .segments import CODE_B, SHAPES, character
 
 __all__ = ["DigitMemory"]
@@ -70,7 +69,7 @@ class DigitMemory(Journal):
             shown = True
         return out, known, shown
 
-    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | Glass:
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | PixelGlass:
         """What the panel shows at a tick."""
         out, known, shown = self.lit(when, from_reset)
         if panel.form == "matrix":
@@ -81,7 +80,7 @@ class DigitMemory(Journal):
             turns = panel.rotate // 90 % 4
             if panel.mirror:
                 lit, seen = lit[:, ::-1], seen[:, ::-1]
-            return Glass(np.rot90(lit, -turns), np.rot90(seen, -turns), shown)
+            return PixelGlass(np.rot90(lit, -turns), np.rot90(seen, -turns), shown)
         cells = np.array(panel.cells[0], np.int64)
         codes = out[cells].astype(np.int64)
         text = "".join(character(names_of(code, panel.segments)) for code in codes.tolist())

@@ -57,6 +57,36 @@ class Commands:
             return {"count": int(self.count[index])}, ""
         return {}, "no command of this part starts so" if kind == UNKNOWN else "its parameters never came"
 
+    @property
+    def random(self) -> bool:
+        """Whether nobody can have meant it: drivers use few of a part's codes, again and again, and bytes that nobody chose are every code."""
+        codes = self.payload.value[self.first[self.kind != DATA]]
+        count = len(codes)
+        return count >= MEANT and len(np.unique(codes)) > 0.9 * 256 * (1 - np.exp(-count / 256))
+
+    @classmethod
+    def join(cls, part: Part, pieces: list[tuple[Commands, bool]]) -> Commands:
+        """Pieces that a `Reader` gave, in order, as one: with each, whether its first command goes on with data told before."""
+        own = [(piece, going_on) for piece, going_on in pieces if len(piece)]
+        if len(own) == 1:
+            return own[0][0]
+        if not own:
+            return _taken(part, _nothing(), Splitter(part))
+        sizes = np.cumsum([0, *(len(piece.payload) for piece, _ in own[:-1])]).tolist()
+        kind = np.concatenate([piece.kind for piece, _ in own])
+        first = np.concatenate([piece.first + ahead for (piece, _), ahead in zip(own, sizes, strict=True)])
+        count = np.concatenate([piece.count for piece, _ in own])
+        begins = np.cumsum([0, *(len(piece) for piece, _ in own[:-1])])
+        again = begins[[going_on for _, going_on in own]]
+        if len(again):
+            keep = np.ones(len(kind), bool)
+            keep[again] = False
+            owner = np.cumsum(keep) - 1
+            total = np.zeros(int(owner[-1]) + 1, np.int64)
+            np.add.at(total, owner, count)
+            kind, first, count = kind[keep], first[keep], total
+        return cls(part, Payload.join([piece.payload for piece, _ in own]), kind, first, count)
+
     def listed(self) -> Iterator[tuple[int, Command | None, bytes]]:
         """index, command (None for the special kinds) and bytes of each, in order."""
         for index in range(len(self)):
@@ -64,6 +94,7 @@ class Commands:
             yield index, self.part.command[kind] if kind >= 0 else None, self.bytes_of(index)
 
 
+MEANT = 400  # commands from which on it shows whether somebody chose them
 NAMES = {UNKNOWN: "unknown", DATA: "data", TRUNCATED: "truncated"}
 
 

@@ -1,6 +1,6 @@
-"""Framings, on the way in: how a part tells command words from data words, as columns over the words of a bus.
+"""How a part on I2C tells command words from data words, as columns over the words of a bus; and the payload, which is what a part gets.
 
-The twin of `wrap`. I2C control byte (SSD1306 datasheet, 8.1.5.2): the first byte behind the address is Co, D/C# and six
+I2C control byte (SSD1306 datasheet, 8.1.5.2): the first byte behind the address is Co, D/C# and six
 zeros. With Co = 0 all that follows up to the end of the transaction is of the kind that D/C# says; with Co = 1 one byte
 follows, then the next control byte.
 """
@@ -17,7 +17,7 @@ from ..bus.words import Columns, Transactions, Words
 from .control import CONTINUES, IS_DATA, wrap_control_byte
 from .wrap import Send
 
-__all__ = ["FRAMINGS", "Payload", "control_byte", "payload_of", "wrap_control_byte"]
+__all__ = ["Framing", "Payload", "control_byte", "first_byte", "payload_of", "plain", "wrap_control_byte"]
 
 
 @dataclass(eq=False)
@@ -101,4 +101,3 @@ def plain(words: Words, transactions: Transactions, first: NDArray[np.int64], ch
 
 
 Framing = Callable[[Words, Transactions, NDArray[np.int64], NDArray[np.int64]], Payload]
-FRAMINGS: dict[str, Framing] = {"i2c-control-byte": control_byte, "i2c-first-byte": first_byte, "i2c-plain": plain}

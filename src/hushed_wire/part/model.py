@@ -13,8 +13,9 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from .describe import Part, Value
+from .describe import Panel, Part, Value
 from .engine import DATA, Commands
+from .glass import Glass
 
 __all__ = ["MODELS", "NEVER", "Journal", "Model", "model_of"]
 
@@ -87,6 +88,10 @@ class Model:
             value = self.register(register, when)
             out[role] = self.part.reset.get(register, 0) if value is None else value
         return out
+
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> Glass:
+        """What the panel shows at a tick. from_reset: what was not set has its reset value."""
+        raise NotImplementedError(f"{self.part.name} shows nothing")
 
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         """A run of data words."""

@@ -12,7 +12,6 @@ Table 10-3: output k of N carries row (k or N-1-k, by scan direction), moved by 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -20,24 +19,10 @@ from numpy.typing import NDArray
 
 from ..units import parse
 from .describe import Panel, Part, Value
+from .glass import PixelGlass
 from .model import NEVER, Journal
 
-__all__ = ["Glass", "Memory"]
-
-
-@dataclass
-class Glass:
-    """What the panel shows. lit: (height, width) bool. written: (height, width) bool, its memory was written.
-
-    shown: whether the controller drives the glass at all. scrolling: the picture moves, its phase is an estimate.
-    light: (height, width) brightness from 0 to 1 of scanned LEDs, by how long each was on.
-    """
-
-    lit: NDArray[np.bool_]
-    written: NDArray[np.bool_]
-    shown: bool
-    scrolling: bool = False
-    light: NDArray[np.float32] | None = None
+__all__ = ["Memory"]
 
 
 class Memory(Journal):
@@ -161,7 +146,7 @@ class Memory(Journal):
             out[role] = self.part.reset.get(register, 0) if value is None else value
         return out
 
-    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> Glass:
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> PixelGlass:
         """What the panel shows at a tick."""
         settings = self.settings(panel, when, from_reset)
         ram, written = self.at(when)
@@ -190,7 +175,7 @@ class Memory(Journal):
         lit, known = np.rot90(lit, -turns), np.rot90(known, -turns)
         powered = settings.get("supply", "on") == "on" or panel.supply != "charge-pump"
         shown = settings.get("display", "on") not in ("off", "blank") and settings.get("power", "on") != "down"
-        return Glass(lit, known, shown and powered, scrolling)
+        return PixelGlass(lit, known, shown and powered, scrolling)
 
     def behind_glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> NDArray[np.bool_]:
         """(pages, columns) which bytes of the memory the glass shows at a tick; a start line moves them."""

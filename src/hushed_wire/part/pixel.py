@@ -8,32 +8,16 @@ under MV, MX, MY), 8.8 "Data Color Coding", 9.1.32 to 9.1.37 (scrolling, address
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .describe import Panel, Part, Value
+from .glass import ColourGlass
 from .model import NEVER, Journal
 
-__all__ = ["ColourGlass", "PixelMemory", "to_bytes", "to_logical"]
-
-
-@dataclass
-class ColourGlass:
-    """What a colour panel shows. rgb: (height, width, 3). written: (height, width). shown: the controller drives the glass."""
-
-    rgb: NDArray[np.uint8]
-    written: NDArray[np.bool_]
-    shown: bool
-    scrolling: bool = False
-
-    @property
-    def lit(self) -> NDArray[np.bool_]:
-        """(height, width) pixels brighter than half."""
-        bright: NDArray[np.bool_] = self.rgb.max(axis=2) >= 128
-        return bright
+__all__ = ["PixelMemory", "to_bytes", "to_logical"]
 
 
 class PixelMemory(Journal):

@@ -8,7 +8,4 @@ __all__ = ["Port"]
 
 
 class Port(Model):
-    """The journal of a port's registers."""
-
-    def glass(self, *_: object, **__: object) -> None:
-        """A bridge has none."""
+    """The journal of a port's registers; a bridge has no glass."""

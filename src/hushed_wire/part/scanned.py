@@ -11,13 +11,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from .character import TextGlass
 from .describe import Panel, Part
+from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal
-from .paged import Glass
 from .segments import character
 
-__all__ = ["ScannedMemory", "from_bytes", "shape_of", "to_bytes"]
+__all__ = ["ScannedMemory", "from_bytes", "picture_said", "shape_of", "to_bytes"]
 
 
 class ScannedMemory(Journal):
@@ -32,7 +31,7 @@ class ScannedMemory(Journal):
         self.pictures.append((int(times[0]), values))
         self._write(times, np.arange(len(values)), values)
 
-    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | Glass:
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | PixelGlass:
         """What the panel shows at a tick: the frame it falls into, or the last whole one."""
         light, shown = self._light(panel, when)
         most = float(light.max()) if light.size else 0.0
@@ -44,7 +43,7 @@ class ScannedMemory(Journal):
         turns = -(panel.rotate // 90 % 4)
         if panel.mirror:
             lit, light = lit[:, ::-1], light[:, ::-1]
-        out = Glass(np.rot90(lit, turns), np.ones(np.rot90(lit, turns).shape, bool), shown)
+        out = PixelGlass(np.rot90(lit, turns), np.ones(np.rot90(lit, turns).shape, bool), shown)
         out.light = np.rot90(light / most if most else light, turns)
         return out
 
@@ -77,6 +76,15 @@ def to_bytes(lit: NDArray[np.bool_], panel: Panel) -> NDArray[np.uint8]:
         padded = np.pad(lit, ((0, 0), (0, 8 - lit.shape[1])))
         return np.packbits(padded[:, order], axis=1, bitorder="little")[:, 0]
     return np.packbits(lit, axis=1).reshape(-1)
+
+
+def picture_said(raw: bytes, panel: Panel) -> str:
+    """A picture in words."""
+    values = np.frombuffer(raw, np.uint8)
+    if panel.form == "digits":
+        text = "".join(character(_names(int(values[at]), panel.segments)) for at in panel.cells[0])
+        return f'shows "{text}"'
+    return f"a picture with {int(np.count_nonzero(from_bytes(values, panel))):,} LEDs lit"
 
 
 def from_bytes(raw: NDArray[np.uint8], panel: Panel) -> NDArray[np.bool_]:

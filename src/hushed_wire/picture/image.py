@@ -13,7 +13,7 @@ from ..errors import HushedError
 
 if TYPE_CHECKING:
     from ..part.describe import Panel
-    from ..part.paged import Glass
+    from ..part.glass import PixelGlass
 
 __all__ = ["COLOURS", "glass_png", "load", "load_colour"]
 
@@ -76,7 +76,7 @@ def line_colours(panel: Panel) -> NDArray[np.uint8]:
     return colours
 
 
-def glass_png(glass: Glass, panel: Panel, scale: int = 8) -> bytes:
+def glass_png(glass: PixelGlass, panel: Panel, scale: int = 8) -> bytes:
     """The picture on the glass as PNG: square pixels of `scale`, a thin grid, the bands' colours, a bezel around."""
     from PIL import Image
 

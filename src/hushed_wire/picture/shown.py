@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..part.glass import ColourGlass, Glass, TextGlass
 from .font import shipped
 from .image import BEZEL, COLOURS, DARK, glass_png
 
@@ -22,11 +23,11 @@ WIDEST = 1200
 DIM = 0.22
 
 
-def shown_png(glass: Any, panel: Panel) -> bytes:
+def shown_png(glass: Glass, panel: Panel) -> bytes:
     """A glass of any kind as PNG bytes, about `WIDEST` pixels wide at most."""
-    if hasattr(glass, "rgb"):
+    if isinstance(glass, ColourGlass):
         return _colour(glass)
-    if hasattr(glass, "lines"):
+    if isinstance(glass, TextGlass):
         return _digits(glass, panel) if panel.form == "digits" else _characters(glass, panel)
     return glass_png(glass, panel, max(1, min(16, WIDEST // (glass.lit.shape[1] + 4))))
 
@@ -37,7 +38,7 @@ def _saved(picture: Image) -> bytes:
     return out.getvalue()
 
 
-def _colour(glass: Any) -> bytes:
+def _colour(glass: ColourGlass) -> bytes:
     from PIL import Image
 
     rgb = glass.rgb if glass.shown else (glass.rgb * DIM).astype(np.uint8)
@@ -55,7 +56,7 @@ def _tint(panel: Panel, share: float) -> tuple[int, int, int]:
     return int(red * share), int(green * share), int(blue * share)
 
 
-def _characters(glass: Any, panel: Panel) -> bytes:
+def _characters(glass: TextGlass, panel: Panel) -> bytes:
     """Cells of a character panel: dark letters on a lit ground where the backlight is on; one's own characters dot by dot."""
     from PIL import Image, ImageDraw, ImageFont
 
@@ -102,7 +103,7 @@ BARS = {
 }  # fmt: skip
 
 
-def _digits(glass: Any, panel: Panel) -> bytes:
+def _digits(glass: TextGlass, panel: Panel) -> bytes:
     """Seven segments, those that are dark faintly visible."""
     from PIL import Image, ImageDraw
 

@@ -6,32 +6,18 @@ from ..lazy import exports
 
 if TYPE_CHECKING:
     from .assumption import Options, Setup, assume
-    from .pipeline import DeviceReading, Reading, lines_of, read, read_with
-    from .schema import Bus, Device, Driver, Rig, load_rig, rig_toml, the_bus
+    from .decoder import DeviceReading, Reading, RigDecoder, decode
+    from .schema import Bus, Device, Driver, Rig, load_rig, rig_toml
 
 __all__ = [
-    "Bus",
-    "Device",
-    "DeviceReading",
-    "Driver",
-    "Options",
-    "Reading",
-    "Rig",
-    "Setup",
-    "assume",
-    "lines_of",
-    "load_rig",
-    "read",
-    "read_with",
-    "rig_toml",
-    "the_bus",
-]
+    "Bus", "Device", "DeviceReading", "Driver", "Options", "Reading", "Rig", "RigDecoder", "Setup", "assume", "decode", "load_rig", "rig_toml",
+]  # fmt: skip
 
 __getattr__ = exports(
     __name__,
     {
         "assumption": ("Options", "Setup", "assume"),
-        "pipeline": ("DeviceReading", "Reading", "lines_of", "read", "read_with"),
-        "schema": ("Bus", "Device", "Driver", "Rig", "load_rig", "rig_toml", "the_bus"),
+        "decoder": ("DeviceReading", "Reading", "RigDecoder", "decode"),
+        "schema": ("Bus", "Device", "Driver", "Rig", "load_rig", "rig_toml"),
     },
 )

@@ -11,14 +11,12 @@ from itertools import product
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.i2c import Decoded
-from ..bus.i2c_address import Addresses
-from ..bus.words import Transactions
+from ..bus.channel import Channel
 from ..errors import HushedError
-from ..part import Commands, commands, load
-from ..part.framing import FRAMINGS
+from ..part import Commands, load
+from ..part.framing import plain
 from ..trace import Trace
-from .follow import payloads
+from .decoder import decode
 from .schema import Bridge, Bus, Device, Rig
 
 __all__ = ["READABLE", "adapter", "printable", "written"]
@@ -82,8 +80,8 @@ def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> 
 def _heard(trace: Trace, bus: Bus, bridge: Bridge, device: Device) -> list[Commands] | None:
     rig = Rig(bus=[bus], bridge=[bridge], device=[device])
     try:
-        return [commands(load("hd44780"), own) for own in payloads(trace, rig, bus)[device.name]]
-    except (HushedError, KeyError):
+        return decode(trace, rig).devices[0].chips
+    except HushedError:
         return None
 
 
@@ -112,7 +110,8 @@ def _panel(own: list[Commands]) -> str:
     return "16x4" if any(0x10 <= address & 0x3F <= 0x13 for address in at) else "16x2"
 
 
-def written(decoded: Decoded, table: Transactions, who: Addresses, address: int) -> NDArray[np.uint8]:
+def written(own: Channel, address: int) -> NDArray[np.uint8]:
     """The bytes that were written to an address."""
-    chosen = np.flatnonzero((who.address == address) & ~who.read & who.answered)
-    return FRAMINGS["i2c-plain"](decoded.words, table, who.first, chosen).value
+    assert own.who is not None
+    chosen = np.flatnonzero((own.who.address == address) & ~own.who.read & own.who.answered)
+    return plain(own.words, own.table, own.who.first, chosen).value

@@ -6,17 +6,19 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..bus import i2c
 from ..bus.changes import excerpt
-from ..bus.i2c_address import SEARCH, addresses
+from ..bus.channel import Channel
+from ..bus.i2c_transactions import SEARCH
 from ..bus.roles import best_i2c, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
-from ..part import FRAMINGS, Commands, Part, catalog_names, commands, load
+from ..part import Commands, Part, catalog_names, commands, load
 from ..part.model import model_of
 from ..part.neighbours import COMMON
+from ..part.receive import RECEIVERS, Seat
 from ..trace import Trace
+from .decoder import decode
+from .guess_settings import Shape, check_shape
 from .schema import Bus, Device, Rig
-from .shaped import Shape, check_shape
 
 __all__ = ["Options", "Setup", "assume"]
 
@@ -37,10 +39,12 @@ class Options:
 
 @dataclass
 class Setup:
-    """A rig and, by key, what was assumed to make it (in words)."""
+    """A rig and, by key, what was assumed to make it (in words). usual: devices whose panel is only the usual one of their part: nothing
+    in the capture tells it."""
 
     rig: Rig
     assumed: dict[str, str] = field(default_factory=dict)
+    usual: set[str] = field(default_factory=set)
 
 
 def assume(trace: Trace, options: Options) -> Setup:
@@ -62,8 +66,9 @@ def assume(trace: Trace, options: Options) -> Setup:
     if other is not None:
         other.clock = options.clock
         rig = Rig(title="worked out from the capture", bus=[other])
-        rig.device = recognised(trace, other, options.part, options.panel, assumed)
-        return Setup(rig, assumed)
+        usual: set[str] = set()
+        rig.device = recognised(trace, other, options.part, options.panel, assumed, usual)
+        return Setup(rig, assumed, usual)
     check_shape("i2c", options.shape)
     for role in options.lines:
         if role not in ("scl", "sda"):
@@ -71,29 +76,36 @@ def assume(trace: Trace, options: Options) -> Setup:
     scl, sda = _lines(trace, options, assumed)
     bus = Bus("bus", "i2c", options.clock, lines={"scl": trace.names[scl], "sda": trace.names[sda]})
     rig = Rig(title="worked out from the capture", bus=[bus])
-    rig.device = _devices(trace, scl, sda, options, assumed)
+    out = Setup(rig, assumed)
+    rig.device = _devices(_heard(trace, bus, LOOKED_AT), options, out)
     if not rig.device or (options.part and load(options.part).i2c is None):
-        _behind_adapter(trace, rig, scl, sda, options, assumed)
-    return Setup(rig, assumed)
+        _behind_adapter(trace, out, options)
+    return out
 
 
-def _behind_adapter(trace: Trace, rig: Rig, scl: int, sda: int, options: Options, assumed: dict[str, str]) -> None:
+def _heard(trace: Trace, bus: Bus, most: int) -> Channel:
+    """The transactions of a bus with addresses, in the first changes of a capture."""
+    return decode(excerpt(trace, most, map(trace.index, bus.lines.values())), Rig(bus=[bus])).channels[0]
+
+
+def _behind_adapter(trace: Trace, out: Setup, options: Options) -> None:
     """A character display behind an I2C expander, where nothing else was recognised."""
+    rig, assumed = out.rig, out.assumed
     if options.part not in ("", "hd44780"):
         return
     from .adapter import adapter, written
 
-    part = excerpt(trace)
-    decoded = i2c.decode(part, scl, sda)
-    table = decoded.transactions()
-    who = addresses(decoded.words, table)
+    part = excerpt(trace, lines=map(trace.index, rig.bus[0].lines.values()))
+    own = _heard(part, rig.bus[0], len(part))
     for address in [*range(0x20, 0x28), *range(0x38, 0x40)]:
-        found = adapter(part, rig.bus[0], address, written(decoded, table, who, address))
+        found = adapter(part, rig.bus[0], address, written(own, address))
         if found is None:
             continue
         bridge, device, wired = found
         device.panel = options.panel or device.panel
         rig.bridge, rig.device = [bridge], [device]
+        if not options.panel:
+            out.usual.add(device.name)
         assumed[f"part at {address:#04x}"] = (
             f"{address:#04x} is a {bridge.part} with a character display behind it, as a bring-up appears with {wired}"
         )
@@ -140,11 +152,10 @@ def _by_traffic(trace: Trace, given: dict[str, int]) -> tuple[int, int]:
     return best.scl, best.sda
 
 
-def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[str, str]) -> list[Device]:
+def _devices(heard: Channel, options: Options, setup: Setup) -> list[Device]:
     """A device for every address that answered and that a part of the catalog can have."""
-    decoded = i2c.decode(excerpt(trace, LOOKED_AT), scl, sda)
-    table = decoded.transactions()
-    who = addresses(decoded.words, table)
+    who = heard.who
+    assert who is not None
     tried = [int(address) for address in np.unique(who.address) if address >= 0]
     answered = {int(address) for address in np.unique(who.address[who.answered])}
     parts = [load(name) for name in ([options.part] if options.part else sorted(catalog_names(), key=usual_first))]
@@ -154,25 +165,24 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
     for address in sorted(answered & known) or called:  # who was called in vain matters only where nobody answered
         best: tuple[float, Part, Commands] | None = None
         for part in parts:
-            if (
-                part.i2c is None
-                or address not in part.i2c.addresses
-                or part.memory.kind == "port"
-                or part.framings[0] not in FRAMINGS
-            ):
+            if part.i2c is None or address not in part.i2c.addresses or part.memory.kind == "port":
                 continue
-            chosen = np.flatnonzero((who.address == address) & ~who.read & who.answered)
-            own = commands(part, FRAMINGS[part.framings[0]](decoded.words, table, who.first, chosen))
+            payloads = RECEIVERS[part.framings[0]](Seat(part.framings[0], address)).take(heard)
+            if payloads is None:
+                continue
+            own = commands(part, payloads[0])
             strange = np.count_nonzero(own.kind == -1) / max(1, len(own))
+            if own.random and not options.part:
+                continue
             if strange <= 1 / 4 and (best is None or strange < best[0]):  # more than that is no command of this part
                 best = strange, part, own
         if best is not None:
             _, part, own = best
-            out.append(_device(part, address, options, assumed, answers=address in answered, fitting=_fitting(part, own)))
+            out.append(_device(part, address, options, setup, answers=address in answered, fitting=_fitting(part, own)))
     if not out and options.part:
         part = parts[0]
         if part.i2c is not None:
-            out.append(_device(part, _meant(part, tried), options, assumed, answers=False))
+            out.append(_device(part, _meant(part, tried), options, setup, answers=False))
     if not out and called:
         # An address in its 8-bit form tells which part was meant.
         for part in [part for part in parts if part.panels]:
@@ -182,7 +192,7 @@ def _devices(trace: Trace, scl: int, sda: int, options: Options, assumed: dict[s
                 if 2 * address in tried or 2 * address + 1 in tried
             ]
             if meant:
-                out.append(_device(part, meant[0], options, assumed, answers=False))
+                out.append(_device(part, meant[0], options, setup, answers=False))
                 break
     return out
 
@@ -215,9 +225,9 @@ def _fitting(part: Part, own: Commands) -> tuple[str, str]:
 
 
 def _device(
-    part: Part, address: int, options: Options, assumed: dict[str, str], answers: bool, fitting: tuple[str, str] = ("", "")
+    part: Part, address: int, options: Options, setup: Setup, answers: bool, fitting: tuple[str, str] = ("", "")
 ) -> Device:
-    name = f"{part.name}-{address:02x}"
+    name, assumed = f"{part.name}-{address:02x}", setup.assumed
     if not options.part:
         how = f"{address:#04x} answers" if answers else f"{address:#04x} was meant"
         assumed[f"part at {address:#04x}"] = f"the part is {part.name}, as {how}" + (

@@ -11,13 +11,13 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.i2c_address import refused
+from ..bus.channel import Channel
+from ..bus.i2c_transactions import refused
 from ..bus.words import ENDED, RESTART, STOP
 from ..errors import HushedError, nearest
 from ..trace import Trace
 from ..units import parse as parse_quantity
-from .channel import Channel
-from .hear import Hearing
+from .decoder import Reading
 from .spans import Spans
 
 __all__ = ["KEYED", "MEASURED", "PLAIN", "SIGNS", "Condition", "Told", "on_field", "others"]
@@ -41,11 +41,11 @@ class Place(Protocol):
 class Told:
     """What conditions are tested on: a trace, and, only if a test asks for it, what was said on its buses."""
 
-    def __init__(self, trace: Trace, listen: Callable[[], Hearing]) -> None:
+    def __init__(self, trace: Trace, listen: Callable[[], Reading]) -> None:
         self.trace, self._listen = trace, listen
 
     @cached_property
-    def hearing(self) -> Hearing:
+    def reading(self) -> Reading:
         """The decoded capture."""
         return self._listen()
 
@@ -74,7 +74,7 @@ def _transfers(which: Callable[[Channel], NDArray[np.bool_]]) -> Condition:
 
     def found(told: Told) -> Spans:
         starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
-        for channel in told.hearing.channels:
+        for channel in told.reading.channels:
             keep = which(channel)
             starts.append(channel.table.start[keep])
             ends.append(channel.table.end[keep])
@@ -88,7 +88,7 @@ def _marks(kinds: tuple[int, ...], at_end: bool) -> Condition:
 
     def found(told: Told) -> Spans:
         times = [np.empty(0, np.int64)]
-        for channel in told.hearing.channels:
+        for channel in told.reading.channels:
             kind = channel.table.ended if at_end else channel.table.began
             times.append((channel.table.end if at_end else channel.table.start)[np.isin(kind, kinds)])
         when = np.concatenate(times)
@@ -163,7 +163,7 @@ def _one_of(made: Condition, what: str, value: str, names: Callable[[Channel], l
     """The same, where there is one of that name; else HushedError says which there are."""
 
     def found(told: Told) -> Spans:
-        known = sorted({name for channel in told.hearing.channels for name in names(channel) if name})
+        known = sorted({name for channel in told.reading.channels for name in names(channel) if name})
         if value not in known:
             raise HushedError(
                 f"there is no {what} '{value}'", where="CONDITION", remedy=nearest(value, known) if known else "there is none"
@@ -217,7 +217,7 @@ def _gap(reader: Place, argument: str, sign: str, value: str) -> Condition:
 
     def found(told: Told) -> Spans:
         starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
-        for channel in told.hearing.channels:
+        for channel in told.reading.channels:
             before, after = channel.table.end[:-1], channel.table.start[1:]
             keep = SIGNS[sign](after - before, _ticks(told, value)) & (after > before)
             starts.append(before[keep])
@@ -233,7 +233,7 @@ def _gap(reader: Place, argument: str, sign: str, value: str) -> Condition:
 def _commands(told: Told, which: Callable[[Any, Any, int], bool], only: str = "") -> Spans:
     """Commands that `which` (device, commands, index) picks; loops over commands, not over words."""
     starts, ends = [], []
-    for device in told.hearing.devices:
+    for device in told.reading.devices:
         if only and device.device.name != only:
             continue
         for own in device.chips or [device.commands]:
@@ -249,7 +249,7 @@ def _every_command(told: Told) -> Spans:
 
 
 def _known(told: Told, name: str) -> None:
-    parts = {device.part.name: device.part for device in told.hearing.devices}
+    parts = {device.part.name: device.part for device in told.reading.devices}
     names = {command.name for part in parts.values() for command in part.command} | {"data", "unknown", "truncated"}
     if name not in names:
         where = ", ".join(parts) or "no part that was recognised"
@@ -266,7 +266,7 @@ def _command(reader: Place, value: str) -> Condition:
 
 def _device(reader: Place, value: str) -> Condition:
     def found(told: Told) -> Spans:
-        names = [device.device.name for device in told.hearing.devices]
+        names = [device.device.name for device in told.reading.devices]
         if value not in names:
             raise HushedError(
                 f"there is no device '{value}'",

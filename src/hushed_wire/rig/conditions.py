@@ -15,7 +15,7 @@ from functools import reduce
 from ..errors import HushedError, nearest
 from ..trace import Trace
 from .condition_tests import KEYED, MEASURED, PLAIN, SIGNS, Condition, Told, on_field, others
-from .hear import Hearing
+from .decoder import Reading
 from .spans import Spans
 
 __all__ = ["holds", "parse_condition"]
@@ -24,7 +24,7 @@ DEEPEST = 100  # brackets within one another
 TOKEN = re.compile(r"""\s*(?:(?P<quoted>"[^"]*"|'[^']*')|(?P<mark>[()])|(?P<sign><=|>=|!=|=|<|>)|(?P<word>[^\s()<>=!"']+))""")
 
 
-def holds(condition: Condition, trace: Trace, listen: Callable[[], Hearing]) -> Spans:
+def holds(condition: Condition, trace: Trace, listen: Callable[[], Reading]) -> Spans:
     """Where a condition holds. listen: decodes the capture; it is called only where the condition needs it."""
     return condition(Told(trace, listen))
 

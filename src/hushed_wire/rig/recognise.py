@@ -6,21 +6,23 @@ from itertools import product
 
 import numpy as np
 
+from ..bus.base import BUSES, KIND_NAMES
 from ..bus.changes import excerpt
 from ..bus.role_names import named
-from ..bus.role_table import GROUPED, axes
 from ..bus.roles import best_i2c
+from ..bus.scan_roles import GROUPED
 from ..bus.spi_roles import SpiFit, best_spi
 from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
 from ..errors import HushedError, nearest
-from ..part import Commands, Part, catalog_names, commands, load
+from ..part import Commands, Part, catalog_names, load
 from ..part.describe import Panel
 from ..part.neighbours import COMMON
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from .adapter import READABLE, printable
-from .schema import OPTIONAL_ROLES, ROLES, Bus, Device, Rig
-from .shaped import NOTHING, Shape, check_shape, polarity, selected, spi_shaped
+from .decoder import decode
+from .guess_settings import NOTHING, Shape, check_shape, polarity, selected, spi_shaped
+from .schema import Bus, Device, Rig
 
 __all__ = ["bus_of", "likely_roles", "recognised"]
 
@@ -39,16 +41,16 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
     """
     given = {role: trace.index(line) for role, line in lines.items()}
     if not kind and given:
-        kinds = [k for k in ROLES if all(role in (*ROLES[k], *OPTIONAL_ROLES[k]) for role in given)]
+        kinds = [kind.name for kind in BUSES.values() if set(given) <= set(kind.roles)]
         if not kinds:
-            known = sorted({role for k in ROLES for role in (*ROLES[k], *OPTIONAL_ROLES[k])})
+            known = sorted({role for kind in BUSES.values() for role in kind.roles})
             wrong = next(role for role in given if role not in known) if not set(given) <= set(known) else next(iter(given))
             raise HushedError(f"no bus has the role '{wrong}' beside the others", where="--line", remedy=nearest(wrong, known))
         if "i2c" in kinds:
             return None
         kind = kinds[0]
-    if kind and kind not in ROLES:
-        raise HushedError(f"there is no bus '{kind}'", where="--bus", remedy=nearest(kind, ROLES))
+    if kind and kind not in BUSES:
+        raise HushedError(f"there is no bus '{kind}'", where="--bus", remedy=nearest(kind, KIND_NAMES))
     if kind == "i2c":
         return None
     found = named(trace.names)
@@ -84,17 +86,15 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
     roles = _from_fit(fit) if fit is not None else by_traffic or dict(by_name)
     taken = set(given.values())
     roles = {role: line for role, line in roles.items() if line not in taken and role not in given} | given
-    missing = [role for role in ROLES[kind] if role not in roles]
-    if kind == "matrix" and not set(GROUPED) <= roles.keys() and not all(axes(roles)):
-        missing = ["row0" if not axes(roles)[0] else "column0"]
-    if missing or (kind == "parallel" and not {"e", "wr"} & roles.keys()):
-        wanted = missing[0] if missing else "e"
+    missing = BUSES[kind].missing(roles)
+    if missing:
+        wanted = missing[0]
         has = ", ".join(trace.names[:16])
         raise HushedError(
             f"nothing tells which line is {wanted.upper()} of the {kind} bus",
             remedy=f"say --line {wanted}=LINE; the capture has {has}",
         )
-    bus = Bus("bus", kind, lines={role: trace.names[line] for role, line in roles.items()})  # type: ignore[arg-type]
+    bus = Bus("bus", kind, lines={role: trace.names[line] for role, line in roles.items()})
     free = {role: trace.names[line] for role, line in roles.items() if role not in given}
     plain = [role.upper() for role, name in free.items() if name.upper() == role.upper()]
     told = [f"{role.upper()} is '{name}'" for role, name in free.items() if name.upper() != role.upper()]
@@ -148,7 +148,7 @@ def _from_fit(fit: SpiFit) -> dict[str, int]:
     return out | ({"dc": fit.dc} if fit.dc >= 0 else {})
 
 
-def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:
+def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str], usual: set[str]) -> list[Device]:
     """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them."""
     if bus.kind == "matrix":
         return _lamps(bus, part, panel, assumed)
@@ -160,6 +160,7 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
         assumed["part"] = f"the part is {known.name}, as its bytes read as commands of that part; say --part for another"
     if not panel:
         why = "the usual one" if device.panel == _usual(known, bus) else "as the set-up and the windows tell"
+        usual.add(device.name)
         assumed["panel"] = f"its panel is {device.panel}, {why}; say --panel for another"
     return [device]
 
@@ -182,6 +183,8 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
         device = Device(known.name, bus.name, known.name, panel=panel or _usual(known, bus))
         own = _heard(piece, bus, device)
         if own is None:
+            continue
+        if not part and any(chip.random for chip in own):
             continue
         count = sum(len(chip) for chip in own)
         strange = sum(int(np.count_nonzero(chip.kind == -1)) for chip in own) / max(1, count)
@@ -311,12 +314,9 @@ def _chips(part: Part, panel: Panel) -> int:
 
 
 def _heard(trace: Trace, bus: Bus, device: Device) -> list[Commands] | None:
-    from .follow import payloads
-
-    rig = Rig(bus=[bus], device=[device])
     try:
-        return [commands(load(device.part), own) for own in payloads(trace, rig, bus)[device.name]]
-    except (HushedError, KeyError):
+        return decode(trace, Rig(bus=[bus], device=[device])).devices[0].chips
+    except HushedError:
         return None
 
 

@@ -14,6 +14,8 @@ from pathlib import Path
 import numpy as np
 
 from ..bus import i2c
+from ..bus.base import BUSES
+from ..bus.moves import REST, TICK, Move
 from ..errors import HushedError, nearest
 from ..part import load
 from ..sequence import Statement, Step, expand, parse_file
@@ -23,20 +25,16 @@ from ..trace.merge import merge
 from ..trace.sampling import Electrics, sampled, volts
 from ..trace.threshold import Waveforms
 from ..units import parse
-from .move import REST, TICK, Move
-from .moved import beat_of, clock_of, encode_moves, pulse_of
-from .moves import Mover
+from .encoder import RigEncoder
 from .schema import Bus, Rig
 from .vocabulary import Mishap, address_of, share_of
+from .wires import encode_moves, pace_of, wired_for
 
 __all__ = ["rehearse", "steps_of"]
 
 LEAD = Fraction(200, 10**6)  # idle bus at both ends
-DEFAULT_CLOCK = Fraction(400_000)
-SAMPLES_A_CLOCK = {"i2c": 50}
-USUAL_SAMPLES = 12
 LONGEST = 600  # seconds
-MOST_WORDS, USUAL_MOST = {"i2c": 300_000}, 500_000  # a little more than a gigabyte while it is made
+MOST_BITS = 4_000_000  # that words of serial buses may have: a little more than a gigabyte while the trace is made
 
 
 WIRES: dict[str, Callable[[Trace, str, int], Trace]] = {
@@ -63,7 +61,7 @@ def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
         if act.kind == "alter-step":
             statements = alter_step(statements, act.detail)
     # A word has two bytes at the most, so what is far too long is refused before it is drawn.
-    steps = expand(statements, [rig.target(device) for device in rig.device], path.parent, 2 * USUAL_MOST)
+    steps = expand(statements, [rig.target(device) for device in rig.device], path.parent, MOST_BITS // 4)
     for act in mishaps:
         if act.kind in STEPS:
             steps = STEPS[act.kind](steps, act.detail)
@@ -73,6 +71,7 @@ def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
 def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | None = None, seed: int = 0) -> Trace:
     """The exact trace of steps on the rig's bus, its lines named as the rig names them."""
     bus = rig.bus_for(steps)
+    kind = BUSES[bus.kind]
     haste = Fraction(1)
     for act in mishaps:
         if act.kind == "fast-clock":
@@ -87,13 +86,15 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
             )
         elif act.kind in ("strap", "flaky", "refuse", "double-address", "busy", "call", "no-stop"):
             _must_be(act.detail.partition(",")[0].strip(), rig)
-            if bus.kind != "i2c":
+            if not kind.addressed:
                 raise HushedError(
                     f"'{act.kind}' acts on devices with an address", where="--mishap", remedy=f"bus '{bus.name}' is {bus.kind}"
                 )
-    moves = list(Mover(rig, haste).moves(steps, bus))
+    moves = list(RigEncoder(rig, haste).moves(steps, bus))
     lead = int(LEAD / TICK)
-    count, most = sum(len(move.words) for move in moves), MOST_WORDS.get(bus.kind, USUAL_MOST)
+    count, most = sum(len(move.words) for move in moves), MOST_BITS // max(8, kind.bit_times)
+    if kind.addressed:
+        most = most * 2 // 3  # a line beside the clock, and an acknowledge with each
     if count > most:
         raise HushedError(
             f"the sequence moves {count:,} words",
@@ -102,7 +103,7 @@ def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | 
     rests = sum(move.gap + int(move.pauses.sum()) + move.lasts for move in moves)
     if rests * TICK > LONGEST:
         raise _too_long(float(rests * TICK))
-    if bus.kind == "i2c":
+    if kind.addressed:
         return _i2c(moves, rig, bus, mishaps, clock, seed, lead)
     target = rig.target(rig.device[[device.name for device in rig.device].index(steps[0].device)])
     part = target.part
@@ -122,7 +123,7 @@ def _too_long(seconds: float) -> HushedError:
 
 
 def _i2c(moves: list[Move], rig: Rig, bus: Bus, mishaps: list[Mishap], clock: Fraction | None, seed: int, lead: int) -> Trace:
-    clock = clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK)
+    clock = clock or (parse(bus.clock, "Hz") if bus.clock else i2c.USUAL_CLOCK)
     if not 1 <= clock <= 20_000_000:
         raise HushedError(f"a clock of {float(clock):g} Hz", where="--clock", remedy="I2C runs from 1 Hz to a few MHz")
     answering, calls = _answering(rig, bus, mishaps)
@@ -245,18 +246,11 @@ def _electrics(usual: Electrics, name: str, acts: list[Mishap], capacitance: flo
 
 def usual_rate(rig: Rig, bus: Bus, steps: list[Step], clock: Fraction | None) -> Fraction:
     """Samples a second for a rehearsal where nothing else is said: enough for the shortest thing on the wires."""
-    if bus.kind == "i2c":
-        return SAMPLES_A_CLOCK["i2c"] * (clock or (parse(bus.clock, "Hz") if bus.clock else DEFAULT_CLOCK))
     device = next(device for device in rig.device if device.name == steps[0].device)
-    part = rig.target(device).part
-    if bus.kind == "parallel":
-        pulse = pulse_of(part, bus, clock)
-        wanted = 6 / (min(pulse.setup, pulse.width, pulse.rest) * TICK)
-    elif bus.kind == "matrix":
-        beat = beat_of(bus, clock)
-        wanted = 6 / (min(beat.gap, beat.half if "clock" in bus.lines else beat.gap) * TICK)
-    else:
-        wanted = USUAL_SAMPLES * clock_of(part, bus, clock)
+    roles = {role: number for number, role in enumerate(bus.lines)}
+    wanted: Fraction = (
+        BUSES[bus.kind].load().samples_a_second(wired_for(bus, roles), pace_of(rig.target(device).part, bus, clock))
+    )
     return min(Fraction(500_000_000), wanted)
 
 
@@ -305,7 +299,8 @@ def rehearse(
         capacitance = float(parse(bus.driver.capacitance, "F"))
         # Open-drain lines rise by their pull-up alone; a driver's output does both ways what it does down.
         strong = 50.0 * capacitance
-        usual = Electrics(supply, pull_up * capacitance if bus.kind == "i2c" else strong, strong)
-        lines = [_electrics(usual, name, acts, capacitance) for name in exact.names]
+        pulled = {bus.lines.get(role) for role in BUSES[bus.kind].pulled_up}
+        usual = [Electrics(supply, pull_up * capacitance if name in pulled else strong, strong) for name in exact.names]
+        lines = [_electrics(own, name, acts, capacitance) for own, name in zip(usual, exact.names, strict=True)]
         return exact, volts(exact, rate, lines, seed)
     return sampled(exact, rate, seed, jitter), None

@@ -12,14 +12,15 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
-from ..bus.role_table import GROUPED, OPTIONAL_ROLES, ROLES, Lamps, axes, is_role
+from ..bus.base import BUSES, Settings, kind_with
+from ..bus.scan_roles import Lamps, axes
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 
 if TYPE_CHECKING:
     from ..sequence import Step, Target
 
-__all__ = ["OPTIONAL_ROLES", "ROLES", "Bridge", "Bus", "Device", "Driver", "Rig", "load_rig", "pins_of", "rig_toml", "the_bus"]
+__all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "behind", "lamps_of", "load_rig", "rig_toml", "settings_of"]
 
 
 class Driver(msgspec.Struct, forbid_unknown_fields=True):
@@ -39,7 +40,7 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
     """A bus: kind, clock, and which line of a capture plays which role."""
 
     name: str
-    kind: Literal["i2c", "spi", "parallel", "shift", "matrix"]
+    kind: str  # a name of `bus.base.BUSES`
     clock: str = ""
     driver: Driver = msgspec.field(default_factory=Driver)
     lines: dict[str, str] = {}
@@ -142,9 +143,18 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
         bridge = self.bridge_named(device.on)
         if bridge is not None:
             roles = {*bridge.drives, *bridge.direct}
-            return kind_of(roles), roles, 0
+            return kind_with(roles), roles, 0
         bus = self.bus_named(device.on)
         return bus.kind, set(bus.lines), bus.bits
+
+    def root_of(self, name: str) -> Bus | None:
+        """The bus that leads to what hangs on a bus or bridge of that name; None where it leads nowhere."""
+        for _ in range(len(self.bridge) + 1):
+            bridge = self.bridge_named(name)
+            if bridge is None:
+                return next((bus for bus in self.bus if bus.name == name), None)
+            name = bridge.on
+        return None
 
     def target(self, device: Device) -> Target:
         """A device with its part, its panel and its framing worked out."""
@@ -165,16 +175,6 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
         return [device for device in self.device if device.on == bus.name]
 
 
-def kind_of(roles: set[str]) -> str:
-    """The kind of bus that roles make."""
-    if any(is_role(role) for role in roles) or set(GROUPED) <= roles:
-        return "matrix"
-    for kind, needed in (("parallel", {"d7"}), ("spi", {"sck", "mosi"}), ("shift", {"clock", "data"}), ("i2c", {"scl", "sda"})):
-        if needed <= roles:
-            return kind
-    return "matrix"
-
-
 def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
     """The framing that a part uses on these wires; raises HushedError where it has none for that kind of bus."""
     from ..part.wrap import BUS_OF
@@ -185,19 +185,9 @@ def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
         raise HushedError(f"{part.name} cannot hang on a bus of kind {kind}", remedy=f"it takes {kinds}")
     if "nibbles" in fitting and "d0" not in roles:
         return "nibbles"
-    if "nine-bit" in fitting and (bits == 9 or ("dc" not in roles and kind == "spi")):
+    if "nine-bit" in fitting and (bits == 9 or BUSES[kind].marks not in roles):
         return "nine-bit"
     return fitting[0]
-
-
-def pins_of(part: Part, count: int = 1) -> dict[str, int]:
-    """The outputs of a bridge: name to bit. Expanders of two ports have a0-a7 and b0-b7, registers q0 upwards, others p0-p7."""
-    if part.memory.kind != "port":
-        return {}
-    if "iodir-a" in part.by_name:
-        return {f"{port}{k}": 8 * side + k for side, port in enumerate("ab") for k in range(8)}
-    letter = "q" if "load" in part.framings else "p"
-    return {f"{letter}{k}": k for k in range(8 * count)}
 
 
 def panel_of(part: Part, device: Device) -> Panel:
@@ -253,8 +243,14 @@ def scanned_panel(part: Part, device: Device, roles: set[str]) -> Panel:
 def behind(bridge: Bridge) -> Bus:
     """What a bridge's outputs make, and the lines that go past it: a bus, its roles for its lines."""
     roles = {role: role for role in (*bridge.drives, *bridge.direct)}
-    kind: Any = kind_of(set(roles))
+    kind = kind_with(roles)
     return Bus(bridge.name, kind, lines=roles, mode=bridge.mode, select=bridge.level, rows=bridge.rows, columns=bridge.columns)
+
+
+def settings_of(bus: Bus) -> Settings:
+    """How a bus is driven, as its decoder takes it."""
+    high = {"low": 0, "high": 1}
+    return Settings(bus.mode, bus.bits, bus.order == "msb", high[bus.select], high[bus.rows], high[bus.columns])
 
 
 def lamps_of(target: Target, bus: Bus) -> Lamps:
@@ -295,23 +291,10 @@ def load_rig(path: str | Path, lenient: bool = False) -> Rig:
             )
             remedy = nearest(unknown[1], section.__struct_fields__)
         raise HushedError(f"{key}: {what[0].lower()}{what[1:]}", where=where, remedy=remedy) from error
-    from .checked import check
+    from .check import check
 
     check(rig, where, lenient)
     return rig
-
-
-def the_bus(rig: Rig, path: str = "the rig") -> Bus:
-    """The bus that is decoded: the rig's first I2C bus."""
-    for bus in rig.bus:
-        if bus.kind == "i2c":
-            return bus
-    kinds = " and ".join(sorted({bus.kind for bus in rig.bus}))
-    raise HushedError(
-        f"its bus is {kinds}; this version reads captures of I2C",
-        where=path,
-        remedy="give the rig of an I2C bus; hushed-wire screen shows the picture from any bus",
-    )
 
 
 USUAL: tuple[tuple[str, Any], ...] = (

@@ -6,12 +6,15 @@ whoever sends (each word of a character display needs one); longer ones have to 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from fractions import Fraction
+from typing import Any
 
 import msgspec
 
-from ..finding import Finding
+from ..bus.base import BUSES
+from ..finding import Finding, finding_of
+from ..part.bring_up import Unmet, applies, unmet_registers
 from ..part.describe import BringUp, Command, Part, Value
 from ..part.wrap import transfers, words_of
 from ..units import parse, show
@@ -22,7 +25,6 @@ __all__ = ["Examined", "Timed", "examine"]
 
 LATENT = Fraction(100, 10**6)
 START_UP_SEEN = 3  # distinct start-up commands that make a sequence a bring-up
-ONE_WORD = {"i2c": 9, "spi": 8, "parallel": 1, "shift": 8, "matrix": 0}
 
 
 class Timed(msgspec.Struct):
@@ -56,8 +58,8 @@ def examine(
     for number, step in enumerate(steps):
         target = by_name[step.device]
         words = [words_of(target.framing, transfer) for transfer in transfers(target.framing, step.sends)]
-        bits = sum(len(run) for run in words) * ONE_WORD[target.bus_kind] * (states or {}).get(step.device, 1)
-        if target.bus_kind == "i2c":
+        bits = sum(len(run) for run in words) * BUSES[target.bus_kind].bit_times * (states or {}).get(step.device, 1)
+        if BUSES[target.bus_kind].addressed:
             bits += 9 * len(words)
         took = bits / clocks[step.device]
         timed.append(Timed(step, now, took, words, items[number]))
@@ -94,11 +96,21 @@ def _items(steps: list[Step], by_name: dict[str, Target]) -> list[list[Item]]:
     return out
 
 
-def _finding(code: str, target: Target, entry: Timed | None, summary: str, remedy: str, **evidence: object) -> Finding:
-    place = entry.step.place if entry is not None else ""
-    where = f"{place}: " if place else ""
+def _finding(
+    code: str, target: Target, entry: Timed | None, said: str = "", evidence: Mapping[str, object] | None = None, **values: Any
+) -> Finding:
+    """A finding at a step. said: which of the code's sentences; values: what stands in its braces."""
     at = float(entry.start) if entry is not None else None
-    return Finding(code, f"{where}{summary}", remedy, device=target.name, start=at, end=at, evidence={"place": place, **evidence})
+    found = finding_of(code, said, device=target.name, start=at, end=at, **values)
+    return _at(found, entry, evidence)
+
+
+def _at(found: Finding, entry: Timed | None, evidence: Mapping[str, object] | None) -> Finding:
+    """A finding with the place of its step."""
+    place = entry.step.place if entry is not None else ""
+    found.summary = f"{place}: {found.summary}" if place else found.summary
+    found.evidence = {"place": place, **(evidence or {})}
+    return found
 
 
 # ---- rules: one function a kind of mistake ------------------------------------------------------------------------------
@@ -108,25 +120,16 @@ def _bytes(target: Target, own: list[Timed]) -> Iterator[Finding]:
     """Bytes that are no command, cut short, or not documented."""
     for entry in own:
         for item in entry.items:
-            raw = item.raw[:4].hex(" ").upper()
+            values = {"raw": item.raw[:4].hex(" ").upper(), "note": item.note, "part": target.part.name}
+            evidence = {"bytes": list(item.raw)}
             if item.name == "unknown":
                 wrong_base = "was hex meant" in item.note and not _written_hex(entry, item.raw[0])
                 code = "setup.decimal-for-hex" if wrong_base else "setup.unknown-command"
-                remedy = f"write 0x{item.raw[0]}" if wrong_base else f"hushed-wire catalog {target.part.name} lists the commands"
-                yield _finding(code, target, entry, f"{raw}: {item.note}", remedy, bytes=list(item.raw))
+                yield _finding(code, target, entry, evidence=evidence, value=item.raw[0], **values)
             elif item.name == "truncated":
-                yield _finding(
-                    "setup.unknown-command", target, entry, f"{raw}: {item.note}", "send all of its bytes", bytes=list(item.raw)
-                )
+                yield _finding("setup.unknown-command", target, entry, "truncated", evidence, **values)
             elif item.note:
-                yield _finding(
-                    "setup.undocumented-value",
-                    target,
-                    entry,
-                    f"{item.name}: {item.note}",
-                    "compare it with the datasheet",
-                    bytes=list(item.raw),
-                )
+                yield _finding("setup.undocumented-value", target, entry, evidence=evidence, command=item.name, note=item.note)
 
 
 def _written_hex(entry: Timed, value: int) -> bool:
@@ -134,42 +137,59 @@ def _written_hex(entry: Timed, value: int) -> bool:
 
 
 def _bring_up(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """What must be true behind a bring-up."""
-    part = target.part
-    told = _told(part, own)
+    """What must be true behind a bring-up; rules of one code make one finding."""
+    part, panel = target.part, target.panel
+    last = _told(part, own)
+    told = {register: value for register, (value, _) in last.items()}
     seen = {item.name for entry in own for item in entry.items if item.is_command}
     started = len(seen & set(part.start_up)) >= min(START_UP_SEEN, len(part.start_up)) > 0
+    by_code: dict[str, list[Unmet]] = {}
+    for unmet in unmet_registers(part, panel, target.framing, told):
+        if unmet.told or started:
+            by_code.setdefault(unmet.rule.finding, []).append(unmet)
+    for code, broken in by_code.items():
+        yield _unmet(code, target, broken, last, told, own)
     for rule in part.bring_up:
-        if any(str(getattr(target.panel, key)) != value for key, value in rule.panel.items()):
-            continue
-        if rule.step:
+        if rule.step and applies(rule, panel):
             yield from _steps_rule(rule, target, own, started)
-            continue
-        last = told.get(rule.register)
-        value = last[0] if last else part.reset.get(rule.register)
-        if value is None or (last is None and not started):
-            continue
-        need = _needed(rule, target)
-        wrong = str(value) == str(rule.must_not) if rule.must_not is not None else need is not None and str(value) != str(need)
-        if wrong:
-            words = {"value": value, "wanted": need, "wanted_code": _code(target, rule.register, need)}
-            how = "" if last else " (it was never set, so it has its reset value)"
-            entry = last[1] if last else own[-1]
-            yield _finding(
-                rule.finding, target, entry, rule.summary.format(**words) + how, rule.remedy.format(**words),
-                register=rule.register, value=value, needed=need, source=f"{part.source}: {rule.source}",
-            )  # fmt: skip
 
 
-def _needed(rule: BringUp, target: Target) -> Value | None:
-    if rule.framing:
-        return rule.framing.get(target.framing)
-    if rule.must_equal == "needs":
-        return target.panel.needs.get(rule.register)
-    if rule.must_equal:
-        found: Value = getattr(target.panel, rule.must_equal)
-        return found
-    return rule.must
+def _unmet(
+    code: str, target: Target, broken: list[Unmet], last: dict[str, tuple[Value, Timed]], told: dict[str, Value], own: list[Timed]
+) -> Finding:
+    """The finding of all rules of one code that are not kept. Aside it says what they hang on: the panel, and whether they were set at all."""
+    part, summaries, remedies = target.part, [], []
+    registers: dict[str, dict[str, Any]] = {}
+    entry = _switched_on(part, own)
+    for unmet in broken:
+        rule = unmet.rule
+        words = unmet.words(part, target.panel, told)
+        summaries.append(rule.summary.format(**words))
+        remedies.append(rule.remedy.format(**words))
+        entry = last[rule.register][1] if unmet.told else entry
+        registers[rule.register] = {
+            "value": unmet.value, "needed": unmet.needed, "how": "set" if unmet.told else "never set, so it has its reset value",
+            "source": f"{part.source}: {rule.source}",
+        }  # fmt: skip
+    at = float(entry.start)
+    found = Finding(code, "; ".join(summaries), "; ".join(dict.fromkeys(remedies)), device=target.name, start=at, end=at)
+    by = "needs" if any(unmet.rule.must_equal == "needs" for unmet in broken) else "key"
+    hangs = by if any(unmet.rule.must_equal or unmet.rule.panel for unmet in broken) else ""
+    at_reset = all(str(unmet.value) == str(part.reset.get(unmet.rule.register)) for unmet in broken)
+    found.aside = {"by_panel": hangs, "set": any(unmet.told for unmet in broken), "at_reset": at_reset}
+    return _at(found, entry, {"registers": registers, "panel": target.panel.name})
+
+
+def _switched_on(part: Part, own: list[Timed]) -> Timed:
+    """The step that switches the display on, as from then on it shows what was never set; the last one where none does."""
+    register = part.memory.registers.get("display", "")
+    for entry in own:
+        for item in entry.items:
+            if item.is_command and any(
+                f"{part.command[item.kind].owner}.{name}" == register and value == "on" for name, value in item.fields.items()
+            ):
+                return entry
+    return own[-1]
 
 
 def _told(part: Part, own: list[Timed]) -> dict[str, tuple[Value, Timed]]:
@@ -189,41 +209,25 @@ def _told(part: Part, own: list[Timed]) -> dict[str, tuple[Value, Timed]]:
 def _steps_rule(rule: BringUp, target: Target, own: list[Timed], started: bool) -> Iterator[Finding]:
     names = [(item.name, entry) for entry in own for item in entry.items if item.is_command]
     first = next((number for number, (name, _) in enumerate(names) if name == rule.step), None)
+    at: Timed | None = None
     if rule.before:
         second = next(
             (number for number, (name, _) in enumerate(names) if name == rule.before and _switches_on(names[number][1], name)),
             None,
         )
         if second is not None and (first is None or first > second) and (started or first is not None):
-            yield _finding(
-                rule.finding, target, names[second][1], rule.summary, rule.remedy, source=f"{target.part.source}: {rule.source}"
-            )
+            at = names[second][1]
     elif first is None and started:
-        yield _finding(rule.finding, target, own[-1], rule.summary, rule.remedy, source=f"{target.part.source}: {rule.source}")
+        at = own[-1]
+    if at is not None:
+        found = Finding(rule.finding, rule.summary, rule.remedy, device=target.name, start=float(at.start), end=float(at.start))
+        yield _at(found, at, {"source": f"{target.part.source}: {rule.source}"})
 
 
 def _switches_on(entry: Timed, name: str) -> bool:
     """Whether a step of that name switches something on (or has no state to switch)."""
     states = [item.fields["state"] for item in entry.items if item.name == name and "state" in item.fields]
     return not states or "on" in states
-
-
-def _code(target: Target, register: str, need: Value | None) -> str:
-    """The parameter byte that sets what is needed, the command's other fields as the panel or a reset has them."""
-    name, _, field_name = register.partition(".")
-    command: Command | None = next((command for command in target.part.command if command.owner == name), None)
-    if command is None or need is None:
-        return ""
-    fields: dict[str, Value] = {}
-    for entry in command.fields.values():
-        key = f"{name}.{entry.name}"
-        fallback = next(iter(entry.values), 0)
-        fields[entry.name] = target.panel.needs.get(key, target.part.reset.get(key, fallback))
-        for rule in target.part.bring_up:
-            if rule.register == key and rule.must_equal and rule.must_equal != "needs":
-                fields[entry.name] = getattr(target.panel, rule.must_equal)
-    fields[field_name] = need
-    return command.encode(fields)[-1:].hex().upper()
 
 
 def _waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
@@ -236,11 +240,9 @@ def _waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
                 takes = parse(command.takes, "s")
                 rest = entry.start - earlier.start - earlier.took + _until_first(entry) if entry is not earlier else Fraction(0)
                 if takes > LATENT and rest < takes:
-                    yield _finding(
-                        "timing.wait-short", target, entry,
-                        f"{show(float(rest), 's')} behind {ahead.name}, which keeps the part busy for {command.takes}",
-                        f"put 'wait {command.takes}' behind {ahead.name}", needed=float(takes), source=f"{target.part.source}: {command.source}",
-                    )  # fmt: skip
+                    evidence = {"needed": float(takes), "source": f"{target.part.source}: {command.source}"}
+                    values = {"rest": show(float(rest), "s"), "command": ahead.name, "takes": command.takes}
+                    yield _finding("timing.wait-short", target, entry, evidence=evidence, **values)
             busy = None
             if item.is_command and target.part.command[item.kind].takes:
                 busy = item, target.part.command[item.kind], entry
@@ -254,12 +256,14 @@ def _until_first(entry: Timed) -> Fraction:
 
 
 def _init_waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """The start-up by instruction of a character display has rests of its own."""
-    if target.part.memory.kind != "character" or "width" not in target.part.memory.registers:
+    """The start-up by instruction of a part whose width is switched by commands has rests of its own."""
+    width = target.part.memory.registers.get("width", "")
+    if not width:
         return
+    name, _, field_name = width.partition(".")
     opening = [entry for entry in own if entry.items][:3]
     if len(opening) < 3 or not all(
-        entry.items[0].name == "function-set" and entry.items[0].fields.get("width") == 8 for entry in opening
+        entry.items[0].name == name and entry.items[0].fields.get(field_name) == target.part.reset.get(width) for entry in opening
     ):
         return
     for number in (1, 2):
@@ -267,60 +271,72 @@ def _init_waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
         earlier, entry = opening[number - 1], opening[number]
         rest = entry.start - earlier.start - earlier.took + _until_first(entry)
         if rest < parse(text, "s"):
+            evidence = {"needed": float(parse(text, "s")), "source": _waits_source(target)}
             yield _finding(
-                "timing.wait-short", target, entry, f"{show(float(rest), 's')} behind function-set number {number} of the start-up, which needs {text}",
-                f"put 'wait {text}' behind it", needed=float(parse(text, "s")), source=f"{target.part.source}: {target.part.waits.get('source', '')}",
-            )  # fmt: skip
+                "timing.wait-short", target, entry, "start-up", evidence, rest=show(float(rest), "s"), number=number, takes=text
+            )
 
 
-def _lines(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """Power-on and reset."""
-    waits = {key: parse(text, "s") for key, text in target.part.waits.items() if key != "source"}
-    source = f"{target.part.source}: {target.part.waits.get('source', '')}"
+def _waits_source(target: Target) -> str:
+    return f"{target.part.source}: {target.part.waits.get('source', '')}"
+
+
+def _power_on(target: Target, own: list[Timed]) -> Iterator[Finding]:
+    """A bring-up that begins before the part is awake."""
+    needed = target.part.waits.get("power_on", "")
     first = next((entry for entry in own if entry.step.sends), None)
-    if first is None:
+    if first is None or not needed or not first.items or first.items[0].name not in target.part.start_up:
         return
-    opens = bool(first.items) and first.items[0].name in target.part.start_up
-    if "power_on" in waits and opens and first.start < waits["power_on"]:
-        needed = target.part.waits["power_on"]
+    if first.start < parse(needed, "s"):
+        evidence = {"needed": float(parse(needed, "s")), "source": _waits_source(target)}
         yield _finding(
-            "timing.power-on-short", target, first, f"the first command comes {show(float(first.start), 's')} behind power-on, the part needs {needed}",
-            f"begin with 'wait {needed}'", needed=float(waits["power_on"]), source=source,
-        )  # fmt: skip
+            "timing.power-on-short", target, first, evidence=evidence, rest=show(float(first.start), "s"), needed=needed
+        )
+
+
+def _resets(target: Target, own: list[Timed]) -> Iterator[Finding]:
+    """Reset pulses that are too short, and what comes too soon behind them."""
+    waits = {key: target.part.waits.get(key, "0s") for key in ("reset_low", "after_reset")}
+    least = {key: parse(text, "s") for key, text in waits.items()}
+    if not any(entry.step.sends for entry in own):
+        return
     low: Timed | None = None
     high: Timed | None = None
     for entry in own:
-        for role, level in entry.step.levels:
-            if role != "reset":
-                continue
+        for level in (level for role, level in entry.step.levels if role == "reset"):
             if not level:
                 low = entry
             elif low is not None:
                 held = entry.start - low.start
                 high = entry
-                if held < waits.get("reset_low", 0):
+                if held < least["reset_low"]:
+                    evidence = {"needed": float(least["reset_low"]), "source": _waits_source(target)}
                     yield _finding(
-                        "timing.reset-short", target, entry, f"reset is low for {show(float(held), 's')}, the part needs {target.part.waits['reset_low']}",
-                        f"put 'wait {target.part.waits['reset_low']}' between reset low and reset high", needed=float(waits["reset_low"]), source=source,
-                    )  # fmt: skip
+                        "timing.reset-short",
+                        target,
+                        entry,
+                        "low",
+                        evidence,
+                        held=show(float(held), "s"),
+                        needed=waits["reset_low"],
+                    )
                 low = None
         if entry.step.sends and high is not None:
             rest = entry.start - high.start
-            if rest < waits.get("after_reset", 0):
+            if rest < least["after_reset"]:
+                evidence = {"needed": float(least["after_reset"]), "source": _waits_source(target)}
                 yield _finding(
-                    "timing.reset-short", target, entry, f"{show(float(rest), 's')} behind the reset, the part needs {target.part.waits['after_reset']}",
-                    f"put 'wait {target.part.waits['after_reset']}' behind reset high", needed=float(waits["after_reset"]), source=source,
-                )  # fmt: skip
+                    "timing.reset-short",
+                    target,
+                    entry,
+                    "rest",
+                    evidence,
+                    rest=show(float(rest), "s"),
+                    needed=waits["after_reset"],
+                )
             high = None
     if low is not None:
-        yield _finding(
-            "timing.reset-short",
-            target,
-            low,
-            "reset stays low, so the part never starts",
-            "put 'reset high' behind it",
-            source=source,
-        )
+        yield _finding("timing.reset-short", target, low, "stays", {"source": _waits_source(target)})
 
 
 WINDOWS = {"column-window": "width", "row-window": "height", "page-window": "height"}
@@ -328,8 +344,10 @@ WINDOWS = {"column-window": "width", "row-window": "height", "page-window": "hei
 
 def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
     """Windows that end before they begin, or reach beyond what the panel shows."""
-    panel = target.panel
-    turned = False
+    panel, turned = target.panel, False
+    # A start line or an offset moves what the glass shows through memory, so pages behind its height may be seen.
+    moving = {target.part.memory.registers.get(role, "") for role in ("start_line", "offset")} - {""}
+    moved = any(str(value) not in ("0", "off") for register, (value, _) in _told(target.part, own).items() if register in moving)
     for entry in own:
         for item in entry.items:
             if not item.is_command:
@@ -342,21 +360,25 @@ def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
             across = (command.effect == "column-window") != turned
             size, offset = (panel.width, panel.column_offset) if across else (panel.height, panel.row_offset)
             most = offset + size - 1
-            if command.effect == "page-window":
-                most = -(-panel.height // 8) - 1
+            beyond = last
+            if (
+                command.effect == "page-window"
+            ):  # pages below the glass are there, and harmless, as long as the picture begins on it
+                most, beyond = -(-panel.height // 8) - 1, first
             if last < first:
+                yield _finding("picture.outside-panel", target, entry, "reversed", command=item.name, last=last, first=first)
+            elif beyond > most and not (moved and command.effect == "page-window"):
+                evidence = {"needed": most}
                 yield _finding(
                     "picture.outside-panel",
                     target,
                     entry,
-                    f"{item.name} ends at {last}, ahead of its start at {first}",
-                    "exchange the two",
+                    evidence=evidence,
+                    command=item.name,
+                    last=last,
+                    panel=panel.name,
+                    most=most,
                 )
-            elif last > most:
-                yield _finding(
-                    "picture.outside-panel", target, entry, f"{item.name} runs to {last}, the panel {panel.name} ends at {most}",
-                    f"end it at {most}, or correct the panel", needed=most,
-                )  # fmt: skip
 
 
-RULES: list[Callable[[Target, list[Timed]], Iterator[Finding]]] = [_bytes, _bring_up, _waits, _lines, _windows]
+RULES: list[Callable[[Target, list[Timed]], Iterator[Finding]]] = [_bytes, _bring_up, _waits, _power_on, _resets, _windows]

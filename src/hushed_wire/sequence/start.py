@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ..errors import HushedError
-from ..part.filled import start_words
+from ..part.start_words import start_words
 from .expand import State, Step, Target, _steps
 from .parse import parse_text
 

@@ -55,12 +55,10 @@ class Source:
     waveforms: Waveforms | None = None
     stream: Stream | None = None
     _samples: Iterator[Samples] | None = None
-    share: float | None = None  # of the file that was read, where somebody reads it in another way and says so
 
     def position(self) -> tuple[int, int]:
         """Bytes of the file that were read, and how many there are; zeros where that is not known."""
-        done, total = (0, 0) if self.stream is None else self.stream.position()
-        return done if self.share is None else int(self.share * total), total
+        return (0, 0) if self.stream is None else self.stream.position()
 
     def blocks(self) -> Iterator[Trace]:
         """The blocks in order; each starts where the one before ended."""

@@ -30,6 +30,7 @@ __all__ = [
     "first_of",
     "fold",
     "joined",
+    "as_changes",
     "word_type",
 ]
 
@@ -220,6 +221,11 @@ class Samples:
         self.scratch[0] = True  # the state at the start of the piece
         at = np.flatnonzero(self.scratch)
         return Trace(self.names, at + self.start, levels[1:].take(at, mode="clip"), self.end, self.tick, None, 1, self.notes)
+
+
+def as_changes(block: Trace | Samples) -> Trace:
+    """A block as changes, whatever it is."""
+    return block if isinstance(block, Trace) else block.trace()
 
 
 def first_of(names: list[str], most: int = 6) -> str:

@@ -8,7 +8,7 @@ from ..sequence import Target
 from ..sequence.examine import Examined, Timed
 from ..sequence.listing import as_hush
 from ..units import show_time, time_column
-from .plain import kit_of
+from .pipe_console import kit_of
 
 __all__ = ["built", "built_record"]
 

@@ -11,7 +11,7 @@ from ..part.describe import Part
 from ..part.wrap import BUS_OF
 from ..sequence import Target
 from ..sequence.position import Position
-from .plain import kit_of
+from .pipe_console import kit_of
 
 __all__ = ["part_list", "part_page", "part_record", "position_page"]
 

@@ -10,7 +10,7 @@ from typing import IO, NoReturn, cast
 from rich.console import Console as RichConsole
 from rich.theme import Theme
 
-from .plain import WIDTH
+from .pipe_console import WIDTH
 
 __all__ = ["Tidy", "console", "writes_unicode"]
 

@@ -10,8 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ..part.describe import Panel
-from ..part.paged import Glass
-from ..part.pixel import ColourGlass
+from ..part.glass import ColourGlass, PixelGlass
 from ..picture.preview import rgb_of
 from . import glass as drawing
 from .tables import plain_table
@@ -27,7 +26,7 @@ def pixels(out: Console, picture: NDArray[Any], bits: int = 1) -> None:
     known = np.ones((high, wide), bool)
     panel = Panel(wide, high)
     if bits == 1 and picture.ndim == 2:
-        drawing.draw(out, Glass(picture.astype(bool), known, True), panel)
+        drawing.draw(out, PixelGlass(picture.astype(bool), known, True), panel)
     else:
         drawing.draw_colour(out, ColourGlass(rgb_of(picture, bits), known, True), panel)
 

@@ -6,7 +6,7 @@ from typing import Any
 
 from ..part.describe import Part, Value
 from ..sequence.listing import Item, as_hush
-from .plain import kit_of
+from .pipe_console import kit_of
 
 __all__ = ["explained"]
 

@@ -9,12 +9,12 @@ from rich.console import Console
 from rich.text import Text
 
 from ..errors import HushedError
-from ..rig.channel import Channel
-from ..rig.hear import Hearing
+from ..rig.decoder import Reading, as_piece
 from ..rig.spans import Spans
 from ..trace import Trace
 from ..units import show, time_column
-from .heard import meanings_by_time, words_of
+from .decoded import words_of
+from .rows import Rows
 from .tables import plain_table
 
 __all__ = ["found"]
@@ -24,7 +24,7 @@ def found(
     out: Console,
     trace: Trace,
     spans: Spans,
-    listen: Callable[[], Hearing],
+    listen: Callable[[], Reading],
     condition: str,
     context: int,
     most: int,
@@ -73,24 +73,16 @@ def _us(seconds: float, digits: int, way: int) -> str:
     return f"{max(0.0, float(rounded)):.{places}f}us"
 
 
-def _near(trace: Trace, listen: Callable[[], Hearing], radix: str) -> Callable[[int, int, int], list[tuple[int, bool, Text]]]:
+def _near(trace: Trace, listen: Callable[[], Reading], radix: str) -> Callable[[int, int, int], list[tuple[int, bool, Text]]]:
     """Tells the transfers at a place and round about, by number, whether they are at it; nothing where the capture holds no bus."""
     try:
-        hearing = listen()
+        reading = listen()
     except HushedError:
         return lambda start, end, context: []
-    carriers = {bridge.on for bridge in hearing.rig.bridge}
-    channels: list[Channel] = [channel for channel in hearing.channels if channel.bus not in carriers] or hearing.channels
-    rows = sorted(
-        ((start, channel, k) for channel in channels for k, start in enumerate(channel.table.start.tolist())),
-        key=lambda row: row[0],
-    )
-    starts = np.array([row[0] for row in rows], np.int64)
-    ends = np.array([int(channel.table.end[k]) for _, channel, k in rows], np.int64)
-    said = {
-        id(channel): meanings_by_time([d for d in hearing.devices if d.device.on == channel.bus], channel.table)
-        for channel in channels
-    }
+    table = Rows(reading.rig)
+    rows = table.take(as_piece(reading), None)
+    starts = np.array([row.start for row in rows], np.int64)
+    ends = np.array([row.end for row in rows], np.int64)
 
     def near(start: int, end: int, context: int) -> list[tuple[int, bool, Text]]:
         first = int(np.searchsorted(starts, end, side="right"))
@@ -104,10 +96,9 @@ def _near(trace: Trace, listen: Callable[[], Hearing], radix: str) -> Callable[[
             *inside[:4],
             *range(high + 1, min(len(rows), high + 1 + context)),
         ]:
-            _, channel, index = rows[k]
-            text = words_of(channel, index, radix)[0]
+            text = words_of(rows[k].channel, rows[k].index, radix)[0]
             text.rstrip()
-            text.append(f"  {'; '.join(said[id(channel)].get(index, [])[:3])}")
+            text.append(f"  {'; '.join(rows[k].said[:3])}")
             out.append((k, k in inside, text if k in inside else Text(text.plain, style="quiet")))
         return out
 

@@ -8,10 +8,8 @@ from rich.console import Console
 from rich.style import Style
 from rich.text import Text
 
-from ..part.character import TextGlass
 from ..part.describe import Panel
-from ..part.paged import Glass
-from ..part.pixel import ColourGlass
+from ..part.glass import ColourGlass, PixelGlass, TextGlass
 from ..picture.image import line_colours
 from .console import writes_unicode
 
@@ -51,7 +49,7 @@ def shaded(light: NDArray[np.float32]) -> list[str]:
     return ["".join(SHADES[value] * 2 for value in row) for row in level.tolist()]
 
 
-def draw(out: Console, glass: Glass, panel: Panel) -> None:
+def draw(out: Console, glass: PixelGlass, panel: Panel) -> None:
     """Prints the glass in a frame, its lines in the colours of the panel's bands, dimmed when it is dark."""
     unicode = writes_unicode(out.file)
     lines, step = rows_of_text(glass.lit, out.width, unicode)

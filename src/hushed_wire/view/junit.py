@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from xml.etree import ElementTree
 
-from ..diagnose import Diagnosis
+from ..diagnosis import Diagnosis
 from ..finding import SEVERITIES
 
 __all__ = ["junit"]

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+
 import numpy as np
 from rich.console import Console
 
 from ..bus.matrix import Scan
-from ..trace import Trace
 from ..units import show
 from .tables import plain_table
 
 __all__ = ["rows_table", "scan_said"]
 
 
-def scan_said(trace: Trace, scan: Scan, digits: bool = False) -> str:
-    """One clause on a scan."""
-    rate = scan.rate(trace.tick)
+def scan_said(tick: float, scan: Scan, digits: bool = False) -> str:
+    """One clause on a scan. tick: seconds."""
+    rate = scan.rate(tick)
     count = scan.on.shape[1]
     what = "row groups" if scan.lamps.block else "digits" if digits else "rows"
     if not rate:
@@ -30,12 +31,12 @@ def scan_said(trace: Trace, scan: Scan, digits: bool = False) -> str:
     return text + (f"; several {what} on at once in {over:,} places" if over else "")
 
 
-def rows_table(out: Console, trace: Trace, scan: Scan) -> None:
+def rows_table(out: Console, tick: Fraction, scan: Scan) -> None:
     """Each row: how long it is on in a frame, and its brightest LED."""
     table = plain_table()
     for name in ("row group" if scan.lamps.block else "row", "on in a frame", "share", "least", "most"):
         table.add_column(name, justify="right")
-    frame = float(np.median(np.diff(scan.frames))) * float(trace.tick)
+    frame = float(np.median(np.diff(scan.frames))) * float(tick)
     for row in range(scan.on.shape[1]):
         share = scan.on[:, row]
         middle = float(np.median(share))

@@ -11,6 +11,8 @@ from rich.text import Text
 
 from ..part.character import CharacterMemory
 from ..part.characters import shown_as
+from ..part.digit import DigitMemory
+from ..part.paged import Memory as PagedMemory
 from ..rig import DeviceReading
 from .glass import half_blocks
 from .tables import plain_table
@@ -23,7 +25,7 @@ def memory(out: Console, device: DeviceReading, when: int) -> None:
     for model in getattr(device.memory, "models", [device.memory]):
         if isinstance(model, CharacterMemory):
             _characters(out, device, model, when)
-        elif hasattr(model, "at"):
+        elif isinstance(model, PagedMemory | DigitMemory):
             _bytes(out, model, when)
 
 

@@ -4,28 +4,58 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from ..trace import Source
 
-__all__ = ["watched"]
+__all__ = ["Bar", "watched"]
 
 Piece = TypeVar("Piece")
 LARGE = 64 << 20  # bytes below which nobody waits for it
 
 
-def watched(pieces: Iterator[Piece], source: Source, quiet: bool = False) -> Iterator[Piece]:
-    """The pieces as they come, with a bar beside them where somebody watches."""
-    total = source.position()[1]
-    if quiet or total < LARGE or not sys.stderr.isatty():
-        yield from pieces
-        return
-    from rich.console import Console
-    from rich.progress import BarColumn, DownloadColumn, Progress, TimeRemainingColumn, TransferSpeedColumn
+class Bar:
+    """A bar from the first look at a capture to the last, where somebody watches. `went` moves it, from wherever the reading is done."""
 
-    columns = BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn()
-    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task("", total=total)
+    def __init__(self, quiet: bool = False) -> None:
+        self.quiet, self.total = quiet, 0
+        self._progress: Any = None
+
+    def __enter__(self) -> Bar:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._progress is not None:
+            self._progress.stop()
+            self._progress = None
+
+    def over(self, pieces: Iterator[Piece], source: Source) -> Iterator[Piece]:
+        """The pieces of a source as they come."""
+        self.total = source.position()[1]
+        if not self.quiet and self.total >= LARGE and sys.stderr.isatty():
+            self._show()
         for piece in pieces:
             yield piece
-            bar.update(task, completed=source.position()[0] or total)
+            if self.total:
+                self.went(source.position()[0] / self.total)
+        self.__exit__()
+
+    def went(self, share: float) -> None:
+        """Moves it to a share of the whole."""
+        if self._progress is not None:
+            self._progress.update(self._progress.tasks[0].id, completed=int(share * self.total))
+
+    def _show(self) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, DownloadColumn, Progress, TimeRemainingColumn, TransferSpeedColumn
+
+        columns = BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn()
+        self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
+        self._progress.add_task("", total=self.total)
+        self._progress.start()
+
+
+def watched(pieces: Iterator[Piece], source: Source, quiet: bool = False) -> Iterator[Piece]:
+    """The pieces of a source as they come, with a bar beside them where somebody watches."""
+    with Bar(quiet) as bar:
+        yield from bar.over(pieces, source)

@@ -7,86 +7,50 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from .transfers import calls, plain, transfers
-
 if TYPE_CHECKING:
-    from ..bus.i2c_address import Addresses
     from ..bus.matrix import Scan
-    from ..bus.words import Transactions, Words
-    from ..diagnose import Diagnosis
-    from ..diagnose.any_timing import Margin
-    from ..diagnose.sight import Ranked
+    from ..diagnosis import Diagnosis
+    from ..diagnosis.margins import Margin
+    from ..diagnosis.sight import Ranked
     from ..finding import Finding
-    from ..part import Commands
-    from ..part.character import TextGlass
-    from ..part.paged import Glass
-    from ..part.pixel import ColourGlass
-    from ..rig import DeviceReading, Reading
-    from ..rig.channel import Channel
-    from ..rig.hear import Hearing
-    from ..trace import Trace
+    from ..part.glass import Glass
+    from ..rig.decoder import DeviceReading, Told
 
-__all__ = ["capture", "channel", "commands", "heard", "diagnosis", "finding", "screen", "spoken", "transactions"]
+__all__ = ["commands_told", "diagnosis", "finding", "margin", "scan_record", "screen", "sight"]
 
 
-def capture(trace: Trace, path: str) -> dict[str, Any]:
-    """The capture itself."""
-    return {"path": path, "duration": trace.duration, "lines": list(trace.names)}
-
-
-def transactions(words: Words, table: Transactions, who: Addresses, tick: tuple[int, int], bus: str) -> Iterator[dict[str, Any]]:
-    """I2C transactions. tick: numerator and denominator of the seconds a tick has."""
-    return map(plain, calls(words, table, who, tick, bus))
-
-
-def channel(own: Channel, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
-    """Transactions of a channel of any bus; those of I2C are told by address."""
-    if own.who is not None:
-        return transactions(own.words, own.table, own.who, tick, own.bus)
-    return map(plain, transfers(own, tick))
-
-
-def commands(device: DeviceReading, trace: Trace, pieces: bool = False) -> Iterator[dict[str, Any]]:
-    """The controller commands of a device, of each of its chips; data runs are commands named "data"."""
-    tick = trace.tick.as_integer_ratio()
-    for chip, own in enumerate(device.chips or [device.commands]):
-        yield from spoken(device.device.name, own, tick, chip if len(device.chips) > 1 else None, pieces)
-
-
-def spoken(
-    device: str, own: Commands, tick: tuple[int, int], chip: int | None, pieces: bool = True, going_on: bool = False
-) -> Iterator[dict[str, Any]]:
-    """Commands of one chip. pieces: long data runs come in pieces. going_on: the first command goes on with data told before."""
+def commands_told(told: Told, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
+    """Commands of one chip; data runs are commands named "data", long ones in pieces. tick: numerator and denominator of its seconds."""
     from ..part.engine import DATA, LONGEST
 
+    own = told.commands
     up, down = tick
     for index, _, raw in own.listed():
         fields, note = own.fields_of(index)
         is_data = int(own.kind[index]) == DATA
-        size = LONGEST if pieces and is_data else max(1, len(raw))
+        size = LONGEST if is_data else max(1, len(raw))
         for first in range(0, len(raw), size):
             part = raw[first : first + size]
             at = int(own.first[index]) + first + len(part) - 1
             record: dict[str, Any] = {
-                "device": device,
+                "device": told.device,
                 "time": int(own.payload.time[at]) * up / down,
                 "name": own.name_of(index),
                 "bytes": list(part),
                 "fields": {"count": len(part)} if is_data else fields,
             }
-            if first or (is_data and not index and going_on):
+            if first or (is_data and not index and told.going_on):
                 record["continued"] = True
-            if chip is not None:
-                record["chip"] = chip + 1
+            if told.chips > 1:
+                record["chip"] = told.chip + 1
             if note:
                 record["note"] = note
             yield record
 
 
-def screen(device: DeviceReading, glass: Glass | TextGlass | ColourGlass, when: float) -> dict[str, Any]:
+def screen(device: DeviceReading, glass: Glass, when: float) -> dict[str, Any]:
     """What the panel shows."""
-    from ..part.character import TextGlass
-    from ..part.pixel import ColourGlass
+    from ..part.glass import ColourGlass, TextGlass
 
     if isinstance(glass, TextGlass):
         return {
@@ -107,7 +71,7 @@ def screen(device: DeviceReading, glass: Glass | TextGlass | ColourGlass, when: 
         "height": glass.lit.shape[0],
         "rows": rows,
         "lit": glass.shown,
-        "unwritten_pixels": int(np.count_nonzero(~glass.written)),
+        "unwritten_pixels": int(np.count_nonzero(~glass.known)),
         "scrolling": glass.scrolling,
         **(
             {}
@@ -124,6 +88,7 @@ def finding(found: Finding) -> dict[str, Any]:
         "severity": found.severity,
         "confidence": found.confidence,
         "device": found.device,
+        "bus": found.bus or None,
         "lines": found.lines,
         "start": found.start,
         "end": found.end,
@@ -146,49 +111,21 @@ def diagnosis(outcome: Diagnosis) -> dict[str, Any]:
     }
 
 
-def summary(reading: Reading) -> dict[str, Any]:
-    """Counts of what a capture holds."""
-    who, table = reading.addresses, reading.transactions
-    called: dict[str, dict[str, int]] = {}
-    for address in np.unique(who.address).tolist():
-        mask = who.address == address
-        name = f"{address:#04x}" if address >= 0 else "unknown"
-        called[name] = {"transactions": int(np.count_nonzero(mask)), "answered": int(np.count_nonzero(who.answered & mask))}
-    return {
-        "transactions": len(table),
-        "words": len(reading.decoded.words),
-        "addresses": called,
-        "spikes": {"scl": reading.decoded.spikes[0], "sda": reading.decoded.spikes[1]},
-        "stray_clocks": reading.decoded.stray,
-        "commands": sum(len(device.commands) for device in reading.devices),
-    }
-
-
-def heard(hearing: Hearing) -> dict[str, Any]:
-    """The same of a capture on any bus."""
-    return {
-        "transactions": sum(len(channel.table) for channel in hearing.channels),
-        "words": sum(len(channel.words) for channel in hearing.channels),
-        "commands": sum(len(own) for device in hearing.devices for own in device.chips),
-        **({"scans": {name: scan_record(hearing.trace, scan) for name, scan in hearing.scans.items()}} if hearing.scans else {}),
-    }
-
-
-def scan_record(trace: Trace, scan: Scan) -> dict[str, Any]:
-    """The same for JSON."""
+def scan_record(scan: Scan, tick: float) -> dict[str, Any]:
+    """How scanned LEDs are driven. tick: seconds."""
     over = np.flatnonzero(scan.overlap())
     return {
         "frames": len(scan.light),
-        "frame_rate": scan.rate(trace.tick) or None,
+        "frame_rate": scan.rate(tick) or None,
         "row_on": [float(value) for value in np.median(scan.on, axis=0)],
         "overlaps": len(over),
-        "first_overlap": trace.seconds(int(scan.start[over[0]])) if len(over) else None,
+        "first_overlap": int(scan.start[over[0]]) * tick if len(over) else None,
     }
 
 
 def sight(name: str, entries: list[Ranked]) -> dict[str, Any]:
     """What is seen, and the causes that fit."""
-    from ..diagnose.sight import separating
+    from ..diagnosis.sight import separating
 
     causes = [
         {"cause": e.cause, "what": e.text, "score": e.score, "shown": e.shown, "test": e.test, "then": e.yes} for e in entries

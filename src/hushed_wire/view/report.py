@@ -9,11 +9,10 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from ..diagnose import Diagnosis
-from ..diagnose.any_timing import Margin
-from ..diagnose.explained import About
-from ..diagnose.sight import Ranked, separating
-from ..finding import Finding
+from ..diagnosis import Diagnosis
+from ..diagnosis.margins import Margin
+from ..diagnosis.sight import Ranked, separating
+from ..finding import Code, Finding
 from ..units import show, show_time
 from .tables import plain_table
 
@@ -120,9 +119,10 @@ def _evidence(evidence: dict[str, Any]) -> list[str]:
     return ([", ".join(short)] if short else []) + lines
 
 
-def about(out: Console, code: str, severity: str, clause: str, entry: About) -> None:
+def about(out: Console, code: str, entry: Code) -> None:
     """What a code means."""
-    out.print(Text().append(severity.upper(), style=severity).append(f"  {code}", style="code").append(f"  {clause}"))
+    head = Text().append(entry.severity.upper(), style=entry.severity)
+    out.print(head.append(f"  {code}", style="code").append(f"  {entry.means}"))
     table = Table.grid(padding=(0, 2, 0, 0))
     for title, text in (("looks like", entry.looks), ("why", entry.why), ("mend", entry.mend)):
         table.add_row(Text(title, style="next" if title == "mend" else "default"), Text(text))

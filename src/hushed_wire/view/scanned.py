@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..link.scan import Scan
-from .plain import kit_of
+from .pipe_console import kit_of
 
 __all__ = ["record", "report"]
 

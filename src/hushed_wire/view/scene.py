@@ -9,17 +9,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.i2c_address import Addresses, refused
-from ..bus.words import CUT, Transactions, Words
+from ..bus.channel import Channel
+from ..bus.i2c_transactions import Addresses, refused
+from ..bus.words import CUT, STOP, Transactions, Words
 from ..finding import Finding
-from ..rig import DeviceReading, Reading
-from ..rig.channel import Channel
-from ..rig.hear import Hearing
+from ..rig import DeviceReading
+from ..rig.decoder import Reading
 from ..sequence.listing import as_hush
 from ..trace import Trace
 from .radix import spelled
 
-__all__ = ["REFUSED", "Boxes", "Scene", "focus_of", "scene_of_hearing", "scene_of_reading", "seconds_of", "spans_of"]
+__all__ = ["REFUSED", "Boxes", "Scene", "focus_of", "scene_of", "seconds_of", "spans_of"]
 
 ADDRESS, BYTE, REFUSED, COMMAND, DATA = "#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc"
 MOST_LANES = 4
@@ -53,41 +53,54 @@ class Scene:
     spans: list[tuple[float, float, str]] = field(default_factory=list)
 
 
-def scene_of_reading(reading: Reading, radix: str = "hex") -> Scene:
-    """I2C. radix: of the bytes; addresses are in hex."""
-    words, table, trace = reading.decoded.words, reading.transactions, reading.trace
-    unanswered = int(np.count_nonzero(reading.refused()))
-    legend = f"{len(table):,} transactions, {len(words):,} words in the whole capture"
-    legend += f", {unanswered:,} not acknowledged (red)" if unanswered else ", all acknowledged"
-    marks = reading.decoded.marks
-    keep = marks.kind != CUT
-    width = seconds_of(trace, words.end - words.start)
-    lane = _i2c_words(trace, words, table, reading.addresses, "words", radix)
-    return Scene(
-        trace, [_commands(trace, reading.devices), lane], {reading.scl: "scl", reading.sda: "sda"},
-        ", ".join(f"{d.device.name} ({d.part.name} at {d.device.address:#04x})" for d in reading.devices), legend,
-        (seconds_of(trace, marks.time[keep]), marks.kind[keep]), float(np.median(width)) if len(width) else 0.0,
-    )  # fmt: skip
-
-
-def scene_of_hearing(hearing: Hearing, radix: str = "hex") -> Scene:
-    """Any bus, and what is behind its bridges. radix: of the words."""
-    trace = hearing.trace
+def scene_of(reading: Reading, radix: str = "hex") -> Scene:
+    """All buses, and what is behind their bridges. radix: of the words; addresses are in hex."""
+    trace = reading.trace
     roles: dict[int, str] = {}
-    for bus in hearing.rig.bus:
+    for bus in reading.rig.bus:
         for role, line in bus.lines.items():
             if line in trace.names:
                 roles.setdefault(trace.index(line), role)
-    several = len(hearing.channels) > 1
-    told = [device for device in hearing.devices if device.part.memory.kind != "scanned"]
+    several = len(reading.channels) > 1
+    told = [device for device in reading.devices if device.part.memory.kind != "scanned"]
     lanes = [_commands(trace, told)] if told else []
-    lanes += [_channel(trace, channel, several, radix) for channel in hearing.channels[: MOST_LANES - len(lanes)]]
-    words = sum(len(channel.words) for channel in hearing.channels)
-    legend = f"{words:,} words in the whole capture" + (
-        "   yellow: data" if any(channel.dc is not None for channel in hearing.channels) else ""
+    lanes += [_channel(trace, channel, several, radix) for channel in reading.channels[: MOST_LANES - len(lanes)]]
+    words = sum(len(channel.words) for channel in reading.channels)
+    called = [channel for channel in reading.channels if channel.who is not None]
+    legend = f"{words:,} words in the whole capture"
+    if called:
+        count = sum(len(channel.table) for channel in called)
+        naks = sum(int(np.count_nonzero(refused(c.words, c.table, c.who))) for c in called if c.who is not None)
+        legend = f"{count:,} transactions, " + legend + (f", {naks:,} not acknowledged (red)" if naks else ", all acknowledged")
+    legend += "   yellow: data" if any(channel.dc is not None for channel in reading.channels) else ""
+    width = np.concatenate([np.empty(0), *(seconds_of(trace, channel.words.end - channel.words.start) for channel in called)])
+    return Scene(
+        trace,
+        lanes,
+        roles,
+        ", ".join(map(_named, reading.devices)),
+        legend,
+        _marks(trace, called),
+        float(np.median(width)) if len(width) else 0.0,
     )
-    devices = ", ".join(f"{d.device.name} ({d.part.name})" for d in hearing.devices)
-    return Scene(trace, lanes, roles, devices, legend)
+
+
+def _named(device: DeviceReading) -> str:
+    address = "" if device.device.address is None else f" at {device.device.address:#04x}"
+    return f"{device.device.name} ({device.part.name}{address})"
+
+
+def _marks(trace: Trace, called: list[Channel]) -> tuple[NDArray[np.float64], NDArray[Any]]:
+    """START, repeated START and STOP, where transactions were seen to begin or end with them."""
+    times, kinds = [np.empty(0, np.int64)], [np.empty(0, np.uint8)]
+    for channel in called:
+        table = channel.table
+        stopped = table.ended == STOP
+        times += [table.start[table.began != CUT], table.end[stopped]]
+        kinds += [table.began[table.began != CUT], table.ended[stopped]]
+    when, kind = np.concatenate(times), np.concatenate(kinds)
+    order = np.argsort(when, kind="stable")
+    return seconds_of(trace, when[order]), kind[order]
 
 
 def spans_of(findings: list[Finding]) -> list[tuple[float, float, str]]:
@@ -122,11 +135,11 @@ def _channel(trace: Trace, channel: Channel, named: bool, radix: str) -> Boxes:
     """The words of a channel; an edge-triggered bus's words last from one latching edge back to the one before, at most as the median."""
     words = channel.words
     start, end = words.start, words.end
-    if channel.kind == "matrix":
+    if channel.scan is not None:
         return _pictures(trace, channel, named)
     if channel.who is not None:
         return _i2c_words(trace, words, channel.table, channel.who, channel.bus if named else "words", radix)
-    if channel.kind == "parallel" and len(words) > 1:
+    if len(words) > 1 and bool((start == end).all()):  # latched by an edge
         step = int(np.median(np.diff(words.effect)))
         start, end = words.effect - step // 2, words.effect + step // 2
         before = np.concatenate([[start[0]], np.minimum(end[:-1], (words.effect[1:] + words.effect[:-1]) // 2)])
@@ -188,7 +201,7 @@ def _commands(trace: Trace, devices: list[DeviceReading]) -> Boxes:
     starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
     fills: list[str] = []
     labels: list[tuple[Any, int]] = []
-    for own in [own for device in devices for own in (device.chips or [device.commands])]:
+    for own in [own for device in devices for own in device.chips]:
         if not len(own):
             continue
         begin, end = own.payload.start[own.first], own.payload.end[own.first + own.count - 1]

@@ -8,8 +8,7 @@ import numpy as np
 from rich.console import Console
 from rich.text import Text
 
-from ..part.character import TextGlass
-from ..part.pixel import ColourGlass
+from ..part.glass import ColourGlass, TextGlass
 from ..rig import DeviceReading, Setup
 from ..units import show_time
 from . import glass as drawing
@@ -47,8 +46,7 @@ def screens(out: Console, glasses: list[tuple[DeviceReading, Any]], plan: Setup,
 def remarks(device: DeviceReading, glass: Any) -> list[str]:
     """What the picture does not tell by itself."""
     out = []
-    known = glass.known if isinstance(glass, TextGlass) else glass.written
-    unit = "cells" if isinstance(glass, TextGlass) else "pixels"
+    known, unit = glass.known, glass.unit
     missing = int(np.count_nonzero(~known))
     if missing:
         why = (

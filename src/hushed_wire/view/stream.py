@@ -1,7 +1,13 @@
-"""Transactions as JSON Lines or CSV while a capture is still being read: memory holds one block and one open transaction."""
+"""What a capture holds, as records, while it is read: JSON Lines, JSON and CSV are all made of one stream, in memory that stays level.
+
+Transactions of a channel come in order, and so do the commands of a device; how they stand between one another follows the reading.
+"""
 
 from __future__ import annotations
 
+import csv
+import io
+import tempfile
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -9,85 +15,266 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import HushedError
-from ..rig.channel import Channel
-from ..rig.hearers import I2c
-from ..trace import Source, Trace
+from ..bus.channel import LONGEST, Channel
+from ..bus.matrix import Scan
+from ..rig.decoder import Decoded, RigDecoder
+from ..rig.schema import Rig
+from ..trace import Trace
+from ..trace.model import Samples
+from . import record
 from .json_text import json_bytes
-from .transfers import calls
+from .radix import spelled
+from .rows import Row, Rows
+from .transfers import calls, transfers
 
-__all__ = ["Told", "i2c_records", "json_lines"]
+__all__ = ["Blocks", "Counts", "csv_pieces", "json_lines", "json_pieces", "pieces_of"]
 
-Told = Callable[[list[Any], int], bytes]  # transactions, and the bits of their words
 ENCODER = msgspec.json.Encoder()
 ADDRESSES = 1 + (1 << 10)  # none, and all of ten bits
+Blocks = Iterator["Trace | Samples"]
 
 
-def json_lines(entries: list[Any], bits: int = 8) -> bytes:
-    """Transactions as JSON Lines."""
-    return ENCODER.encode_lines(entries)
+class Counts:
+    """What the summary says, added up piece by piece."""
+
+    def __init__(self, rig: Rig, tick: float) -> None:
+        self.tick = tick
+        self.by_channel: dict[tuple[str, str], tuple[int, int]] = {}  # by bus and select: transactions and words
+        self.kinds: dict[str, str] = {}
+        self.called: dict[
+            str, NDArray[np.int64]
+        ] = {}  # by bus, (2, addresses): one more than an address: how often it was called, and answered
+        self.disturbed: dict[str, Any] = {}
+        self.commands: dict[str, int] = {device.name: 0 for device in rig.device}
+        self.data: dict[str, int] = {device.name: 0 for device in rig.device}
+        self.scans: dict[str, Scan] = {}
+        self.rig = rig
+        self.notes: tuple[Any, ...] = ()
+        self.end = 0
+        self.start: int | None = None
+
+    def see(self, block: Trace | Samples) -> None:
+        """The time that a block covers, and what its reader noted."""
+        self.start = block.start if self.start is None else self.start
+        self.end, self.notes = block.end, block.notes
+
+    @property
+    def duration(self) -> float:
+        """Seconds of the capture."""
+        return (self.end - (self.start or 0)) * self.tick
+
+    def add(self, piece: Decoded) -> None:
+        """Counts a piece."""
+        for own in piece.channels:
+            lengths = own.table.last - own.table.first
+            count = len(lengths) if own.who is not None else int(np.maximum(-(-lengths // LONGEST), 1).sum())
+            known = self.by_channel.get((own.bus, own.select), (0, 0))
+            self.by_channel[own.bus, own.select] = known[0] + count, known[1] + int(lengths.sum())
+            self.kinds[own.bus] = own.kind
+            if own.who is not None:
+                called = self.called.setdefault(own.bus, np.zeros((2, ADDRESSES), np.int64))
+                called[0] += np.bincount(own.who.address + 1, minlength=ADDRESSES)
+                called[1] += np.bincount(own.who.address[own.who.answered] + 1, minlength=ADDRESSES)
+                self.disturbed[own.bus] = own.passed_over
+            if own.scan is not None:
+                names = [device.name for device in self.rig.device if device.on == own.bus]
+                self.scans |= {names[own.number]: own.scan} if own.number < len(names) else {}
+        for told in piece.commands:
+            self.commands[told.device] += int(np.count_nonzero(told.commands.kind >= 0))
+            self.data[told.device] += int(np.count_nonzero(told.commands.payload.data))
+
+    def addresses(self, bus: str) -> list[tuple[int, int, int]]:
+        """Who was called on a bus: address (-1 where it was not captured), how often, and how often it answered."""
+        called = self.called[bus]
+        return [(at - 1, int(called[0, at]), int(called[1, at])) for at in np.flatnonzero(called[0]).tolist()]
+
+    def record(self, assumed: dict[str, str], told: int) -> dict[str, Any]:
+        """The summary. told: how many commands there are among the records."""
+        out: dict[str, Any] = {
+            "transactions": sum(count for count, _ in self.by_channel.values()),
+            "words": sum(count for _, count in self.by_channel.values()),
+            "commands": told,
+        }
+        if self.called:
+            who: dict[str, dict[str, int]] = {}
+            for bus in self.called:
+                for address, called, answered in self.addresses(bus):
+                    entry = who.setdefault(f"{address:#04x}" if address >= 0 else "unknown", {"transactions": 0, "answered": 0})
+                    entry["transactions"] += called
+                    entry["answered"] += answered
+            out["addresses"] = who
+            out["spikes"] = {
+                role: sum(over.spikes[side] for over in self.disturbed.values()) for side, role in enumerate(("scl", "sda"))
+            }
+            out["stray_clocks"] = sum(over.stray for over in self.disturbed.values())
+        if self.scans:
+            out["scans"] = {name: record.scan_record(scan, self.tick) for name, scan in self.scans.items()}
+        return out | {"assumed": assumed}
 
 
-def i2c_records(
-    source: Source,
-    roles: dict[str, str],
-    notes: list[Any],
-    summary_only: bool = False,
-    stopped: bool = False,
-    told: Told | None = None,
-) -> Iterator[bytes]:
-    """The records of a capture, in pieces, the last one the summary; what the reader noted goes to `notes`.
+def pieces_of(blocks: Blocks, decoder: RigDecoder, counts: Counts) -> Iterator[Decoded]:
+    """What becomes complete block by block, and the rest."""
+    for block in blocks:
+        counts.see(block)
+        yield decoder.feed(block)
+    yield decoder.finish()
 
-    stopped: it begins behind a STOP. told: transactions as bytes, JSON Lines by default.
-    """
-    lines = Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
-    scl, sda = lines.index(roles["scl"]), lines.index(roles["sda"])
-    if scl == sda:
-        raise HushedError("SCL and SDA are the same line", where="--line", remedy="give each role a line of its own")
-    hearer = I2c("bus", {"scl": scl, "sda": sda}, source.tick, stopped)
-    counts = {"transactions": 0, "words": 0}
-    called = np.zeros((2, ADDRESSES), np.int64)  # by address, one more than it is: how often it was called, and answered
-    tick = source.tick.as_integer_ratio()
-    told = told or json_lines
 
-    def take(channels: list[Channel]) -> bytes:
+class Records:
+    """Transactions and commands of a piece as JSON Lines. told: commands so far."""
+
+    def __init__(self, tick: tuple[int, int]) -> None:
+        self.tick, self.told = tick, 0
+
+    def transactions(self, piece: Decoded) -> bytes:
+        """Those that it completes."""
+        return b"".join(ENCODER.encode_lines(_structs(own, self.tick)) for own in piece.channels if len(own.table))
+
+    def commands(self, piece: Decoded) -> bytes:
+        """Those that it completes; long runs of data in pieces."""
         out = b""
-        for own in channels:
-            assert own.who is not None
-            count_in(own, counts, called)
-            if not summary_only and len(own.table):
-                out += told(calls(own.words, own.table, own.who, tick, "bus"), own.bits)
+        for told in piece.commands:
+            listed = [{"record": "command", **one} for one in record.commands_told(told, self.tick)]
+            self.told += sum("continued" not in one for one in listed)
+            out += ENCODER.encode_lines(listed)
         return out
 
-    last = None
-    for block in source.blocks():
-        last = block
-        piece = take(hearer(block))
-        if piece:
-            yield piece
-    yield take(hearer(None))
-    if last is not None:
-        notes += last.notes
-    yield json_bytes({"record": "summary", **counts, **said(called, hearer)}, pretty=False)
+    def count(self, piece: Decoded) -> None:
+        """Counts the commands, where nobody wants to see them."""
+        for told in piece.commands:
+            self.told += len(told.commands) - int(told.going_on)
 
 
-def count_in(own: Channel, counts: dict[str, int], called: NDArray[np.int64]) -> None:
-    """Counts transactions, words and, on I2C, who was called."""
-    counts["transactions"] += len(own.table)
-    counts["words"] += int((own.table.last - own.table.first).sum())
-    if own.who is not None:
-        called[0] += np.bincount(own.who.address + 1, minlength=ADDRESSES)
-        called[1] += np.bincount(own.who.address[own.who.answered] + 1, minlength=ADDRESSES)
+def _structs(own: Channel, tick: tuple[int, int]) -> list[Any]:
+    return calls(own.words, own.table, own.who, tick, own.bus) if own.who is not None else transfers(own, tick)
 
 
-def said(called: NDArray[np.int64], hearer: I2c) -> dict[str, Any]:
-    """The summary of an I2C bus."""
-    addresses_seen = {
-        f"{number - 1:#04x}" if number else "unknown": {
-            "transactions": int(called[0, number]),
-            "answered": int(called[1, number]),
-        }
-        for number in np.flatnonzero(called[0]).tolist()
-    }
-    spikes = {"scl": hearer.spikes[0], "sda": hearer.spikes[1]}
-    return {"addresses": addresses_seen, "spikes": spikes, "stray_clocks": hearer.stray}
+def json_lines(
+    blocks: Blocks, decoder: RigDecoder, counts: Counts, tick: tuple[int, int], assumed: dict[str, str], brief: bool
+) -> Iterator[bytes]:
+    """One object a line, the last one the summary. brief: only that."""
+    records = Records(tick)
+    for piece in pieces_of(blocks, decoder, counts):
+        counts.add(piece)
+        if brief:
+            records.count(piece)
+        elif out := records.transactions(piece) + records.commands(piece):
+            yield out
+    yield json_bytes({"record": "summary", **counts.record(assumed, records.told)}, pretty=False)
+
+
+ROOM = 8 << 20  # bytes of commands that are held in memory until the transactions are out
+
+
+def json_pieces(
+    blocks: Blocks,
+    decoder: RigDecoder,
+    counts: Counts,
+    tick: tuple[int, int],
+    assumed: dict[str, str],
+    capture: Callable[[], dict[str, Any]],
+    brief: bool,
+) -> Iterator[bytes]:
+    """One object: an entry a line, as JSON Lines have them. Commands wait in a file until all transactions are out. brief: counts instead."""
+    if brief:
+        records = Records(tick)
+        for piece in pieces_of(blocks, decoder, counts):
+            counts.add(piece)
+            records.count(piece)
+        yield json_bytes({"capture": capture(), **counts.record(assumed, records.told)})
+        return
+    records = Records(tick)
+    between = {"transaction": b"\n", "command": b"\n"}
+
+    def entries(lines: bytes, kind: str) -> bytes:
+        """Lines as entries of an array."""
+        head = f'{{"record":"{kind}",'.encode()
+        body = lines.rstrip(b"\n").replace(b"\n" + head, b",\n{")
+        out = between[kind] + b"{" + body[len(head) :]
+        between[kind] = b",\n"
+        return out
+
+    with tempfile.SpooledTemporaryFile(ROOM) as store:
+        yield b'{"transactions": ['
+        for piece in pieces_of(blocks, decoder, counts):
+            counts.add(piece)
+            if lines := records.transactions(piece):
+                yield entries(lines, "transaction")
+            if lines := records.commands(piece):
+                store.write(entries(lines, "command"))
+        yield b'\n],\n"commands": ['
+        store.seek(0)
+        while chunk := store.read(1 << 20):
+            yield chunk
+    rest = {"capture": capture(), "assumed": assumed}
+    yield b"\n],\n" + json_bytes(rest, pretty=False)[1:]
+
+
+CALLS = ["start", "end", "bus", "address", "direction", "answered", "bytes", "began", "ended", "meaning"]
+WORDS = ["start", "end", "bus", "select", "address", "direction", "words", "data", "meaning"]
+
+
+def csv_pieces(
+    blocks: Blocks, decoder: RigDecoder, counts: Counts, tick: tuple[int, int], rig: Rig, radix: str, addressed: bool
+) -> Iterator[bytes]:
+    """A row for each transaction, what it means beside it. addressed: every bus has addresses, and they have columns of their own."""
+    names, row_of = (CALLS, _call_row) if addressed else (WORDS, _word_row)
+    yield ",".join(names).encode() + b"\n"
+    rows = Rows(rig, outside=True)
+    rows.shown = {bus.name for bus in rig.bus} | {bridge.name for bridge in rig.bridge}
+    rows.place_of = Rows(rig).place_of
+    spelling: dict[int, list[str]] = {}
+    for piece in pieces_of(blocks, decoder, counts):
+        counts.add(piece)
+        done = rows.take(piece, decoder.waiting)
+        if done:
+            yield _csv([row_of(entry, row, radix, spelling) for row, entry in _with_entries(done, tick)])
+    done = rows.take(Decoded(), None)
+    if done:
+        yield _csv([row_of(entry, row, radix, spelling) for row, entry in _with_entries(done, tick)])
+
+
+def _with_entries(rows: list[Row], tick: tuple[int, int]) -> Iterator[tuple[Row, Any]]:
+    """Rows with their records; those of one channel are made together."""
+    made: dict[int, list[Any]] = {}
+    for row in rows:
+        key = id(row.channel)
+        if key not in made:
+            made[key] = _structs(row.channel, tick)
+        yield row, made[key][row.index]
+
+
+def _csv(rows: list[list[Any]]) -> bytes:
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\n").writerows(rows)
+    return out.getvalue().encode()
+
+
+def _spelled(values: list[int], bits: int, radix: str, known: dict[int, list[str]]) -> str:
+    """Words side by side; those of up to nine bits are looked up."""
+    if bits > 9:
+        return " ".join(spelled(value, bits, radix) for value in values)
+    if bits not in known:
+        known[bits] = [spelled(value, bits, radix) for value in range(1 << bits)]
+    return " ".join(map(known[bits].__getitem__, values))
+
+
+def _word_row(entry: Any, row: Row, radix: str, known: dict[int, list[str]]) -> list[Any]:
+    """A transfer of any bus: words side by side, data marked by a column of their own."""
+    own = row.channel
+    words = entry.bytes if own.who is not None else entry.words
+    address = entry.address if own.who is not None else None
+    select, dc = ("", []) if own.who is not None else (entry.select or "", entry.dc or [])
+    return [
+        entry.start, entry.end, entry.bus, select, "" if address is None else f"{address:#04x}", entry.direction or "",
+        _spelled(words, own.bits, radix, known), "".join("01?"[level] for level in dc), "; ".join(row.said),
+    ]  # fmt: skip
+
+
+def _call_row(entry: Any, row: Row, radix: str, known: dict[int, list[str]]) -> list[Any]:
+    """An I2C transaction."""
+    return [
+        entry.start, entry.end, entry.bus, "" if entry.address is None else f"{entry.address:#04x}", entry.direction or "",
+        "" if entry.acks[0] is None else str(entry.acks[0]).lower(), _spelled(entry.bytes, 8, radix, known), entry.began,
+        entry.ended, "; ".join(row.said),
+    ]  # fmt: skip

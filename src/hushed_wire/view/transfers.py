@@ -15,10 +15,10 @@ from numpy.typing import NDArray
 from ..bus.words import BEGAN, END, ENDED, Transactions, Words
 
 if TYPE_CHECKING:  # a stream of transactions needs neither, and starts the faster
-    from ..bus.i2c_address import Addresses
-    from ..rig.channel import Channel
+    from ..bus.channel import Channel
+    from ..bus.i2c_transactions import Addresses
 
-__all__ = ["Call", "Transfer", "calls", "plain", "transfers"]
+__all__ = ["Call", "Transfer", "calls", "transfers"]
 
 WAYS = np.array(["write", "read"], object)
 BEGINNINGS, ENDINGS = (np.array([names.get(kind) for kind in range(END + 1)], object) for names in (BEGAN, ENDED))
@@ -56,11 +56,6 @@ class Transfer(msgspec.Struct, tag_field="record", tag="transaction", gc=False):
     continued: bool
 
 
-def plain(entry: Call | Transfer) -> dict[str, Any]:
-    """The same as a dictionary, without the key that says what kind of record it is."""
-    return {key: value for key, value in msgspec.structs.asdict(entry).items() if value is not msgspec.UNSET}
-
-
 def calls(words: Words, table: Transactions, who: Addresses, tick: tuple[int, int], bus: str) -> list[Call]:
     """I2C transactions. tick: numerator and denominator of the seconds a tick has."""
     up, down = tick
@@ -95,7 +90,7 @@ def calls(words: Words, table: Transactions, who: Addresses, tick: tuple[int, in
 
 def transfers(own: Channel, tick: tuple[int, int]) -> list[Transfer]:
     """Transfers of a channel of any bus but I2C; long ones in pieces."""
-    from ..rig.channel import in_pieces
+    from ..bus.channel import in_pieces
 
     up, down = tick
     table = in_pieces(own.words, own.table)

@@ -1,0 +1,50 @@
+"""The roles of scanned displays, and how their lines light. Nothing here needs arrays, so that rigs are read fast."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+__all__ = ["GROUPED", "SEGMENTS", "Lamps", "axes", "is_role"]
+
+SEGMENTS = ("a", "b", "c", "d", "e", "f", "g", "dp")
+GROUPED = ("a", "clock", "data", "latch")  # roles that a panel with row groups cannot do without
+
+_ROLE = re.compile(r"(row|column|digit)(\d{1,2})|segment_([a-g]|dp)")
+
+
+@dataclass(frozen=True)
+class Lamps:
+    """How lines light LEDs. row, column: the level that is on (of grouped panels: of the enable, of a data bit).
+
+    rows, columns: of the glass. block: of grouped panels, how many bits go to one row before the next row of the group has its turn.
+    up: the lowest row of a group goes first. left: the leftmost column of a block goes first.
+    """
+
+    row: int = 1
+    column: int = 1
+    rows: int = 0
+    columns: int = 0
+    block: int = 0
+    up: bool = True
+    left: bool = True
+
+
+def is_role(role: str) -> bool:
+    """Whether a role is one of a scanned display's rows, columns, digits or segments."""
+    return _ROLE.fullmatch(role) is not None
+
+
+def axes(roles: dict[str, int]) -> tuple[list[int], list[int]]:
+    """Line numbers of the rows (or digits) and of the columns (or segments), in order."""
+    rows: list[tuple[int, int]] = []
+    columns: list[tuple[int, int]] = []
+    for role, line in roles.items():
+        found = _ROLE.fullmatch(role)
+        if found is None:
+            continue
+        if found[3]:
+            columns.append((SEGMENTS.index(found[3]), line))
+        else:
+            (columns if found[1] == "column" else rows).append((int(found[2]), line))
+    return [line for _, line in sorted(rows)], [line for _, line in sorted(columns)]

@@ -1,5 +1,0 @@
-"""The rules: from a capture and its rig to findings, the most likely cause first."""
-
-from .verdict import Diagnosis, diagnose
-
-__all__ = ["Diagnosis", "diagnose"]

@@ -1,0 +1,344 @@
+"""A case: one bus of a rig, the capture, and what several rules need of them, each worked out once.
+
+The capture is decoded once for all cases, and what one rule asks for is kept for the others. How much sense a part makes of what it gets is
+measured here, too: by known commands, steps of a bring-up, rules kept, and text that can be read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+
+from ..bus import i2c_timing
+from ..bus.base import BUSES, BusKind, select_of
+from ..bus.changes import excerpt
+from ..bus.channel import Channel
+from ..bus.edges_timing import Column
+from ..bus.i2c_transactions import Addresses
+from ..bus.roles import Fit, fit_i2c
+from ..bus.words import CUT, END, Transactions, Words
+from ..finding import Finding, finding_of
+from ..part import Commands, Part
+from ..part.wrap import Send
+from ..rig import DeviceReading, Reading, Rig, Setup, decode
+from ..rig.schema import Bridge, Bus
+from ..sequence.examine import RULES as SEQUENCE_RULES
+from ..sequence.examine import Timed
+from ..sequence.listing import items_of
+from ..sequence.target import Step
+from ..trace import Edges, Trace
+from ..trace.threshold import Waveforms
+
+__all__ = ["GAIN", "POWERED", "Case", "Shared", "broken", "cases_of", "select_for", "sense", "timed", "unmet"]
+
+POWERED = Fraction(3600)  # seconds that the part is taken to be powered when the capture starts: power-on is not in it
+MOST_RULED = 400  # commands to which a part's rules are held under each hypothesis
+GAIN = 0.4  # by how much a wiring has to make more sense to be named
+
+
+@dataclass
+class Shared:
+    """What all buses of a rig share. trace, plan: the capture, and the rig, given or assumed. waves: the same in volts, where it is so."""
+
+    trace: Trace
+    plan: Setup
+    waves: Waveforms | None = None
+
+    @cached_property
+    def reading(self) -> Reading:
+        """What the capture says by the rig."""
+        return decode(self.trace, self.plan.rig)
+
+
+@dataclass
+class Case:
+    """One bus of a rig. ruled_out: causes that were looked for in vain."""
+
+    shared: Shared
+    bus: Bus
+    ruled_out: list[dict[str, str]] = field(default_factory=list)
+
+    # ---- the capture and the rig ----
+
+    @property
+    def trace(self) -> Trace:
+        """The capture."""
+        return self.shared.trace
+
+    @property
+    def plan(self) -> Setup:
+        """The rig with what was assumed to make it."""
+        return self.shared.plan
+
+    @property
+    def rig(self) -> Rig:
+        """The rig it is read by."""
+        return self.plan.rig
+
+    @property
+    def kind(self) -> BusKind:
+        """The kind of bus."""
+        return BUSES[self.bus.kind]
+
+    @property
+    def span(self) -> tuple[float, float]:
+        """Seconds at which the capture starts and ends."""
+        return self.trace.seconds(self.trace.start), self.trace.seconds(self.trace.end)
+
+    def seconds(self, ticks: int) -> float:
+        """Ticks in seconds."""
+        return self.trace.seconds(ticks)
+
+    def line(self, role: str) -> int | None:
+        """The captured line that plays a role, None where none does."""
+        name = self.bus.lines.get(role, "")
+        return self.trace.names.index(name) if name in self.trace.names else None
+
+    @cached_property
+    def roles(self) -> dict[str, int]:
+        """The captured lines of the bus by role."""
+        return {role: line for role in self.bus.lines if (line := self.line(role)) is not None}
+
+    def names(self, *roles: str) -> list[str]:
+        """The capture's names of these roles, as far as they were captured."""
+        return [self.bus.lines[role] for role in roles if role in self.roles]
+
+    def edges(self, role: str) -> Edges:
+        """The changes of the line of a role, which has to be captured."""
+        if role not in self._edges:
+            self._edges[role] = self.trace.edges(self.roles[role])
+        return self._edges[role]
+
+    @cached_property
+    def _edges(self) -> dict[str, Edges]:
+        return {}
+
+    def moves(self, role: str) -> int:
+        """How often the line of a role changes."""
+        return len(self.edges(role).times) - 1 if role in self.roles else 0
+
+    def found(
+        self,
+        code: str,
+        said: str = "",
+        *,
+        lines: Sequence[str] = (),
+        device: str | None = None,
+        start: float | None = None,
+        end: float | None = None,
+        count: int = 1,
+        confidence: str = "certain",
+        evidence: Mapping[str, object] | None = None,
+        **values: object,
+    ) -> Finding:
+        """A finding on this bus. said: which of the code's sentences (codes.toml); values: what stands in their braces, beside `device`."""
+        return finding_of(
+            code, said, bus=self.bus.name, lines=lines, device=device, start=start, end=end, count=count, confidence=confidence, evidence=evidence, **values
+        )  # fmt: skip
+
+    def rule_out(self, code: str, because: str) -> None:
+        """Notes a cause that was looked for and is not there."""
+        self.ruled_out.append({"code": code, "because": because})
+
+    # ---- what it says ----
+
+    @property
+    def reading(self) -> Reading:
+        """What the capture says by the rig, on all buses."""
+        return self.shared.reading
+
+    @cached_property
+    def channels(self) -> list[Channel]:
+        """The channels of the bus itself."""
+        return self.reading.on(self.bus.name)
+
+    @cached_property
+    def devices(self) -> list[DeviceReading]:
+        """The displays that it leads to, behind bridges, too."""
+        return [reading for reading in self.reading.devices if self.rig.way_to(reading.device)[0] is self.bus]
+
+    @property
+    def direct(self) -> list[DeviceReading]:
+        """The displays directly on it."""
+        return [reading for reading in self.devices if reading.device.on == self.bus.name]
+
+    @cached_property
+    def bridges(self) -> list[Bridge]:
+        """The bridges that it leads to."""
+        return [bridge for bridge in self.rig.bridge if self.rig.root_of(bridge.name) is self.bus]
+
+    @cached_property
+    def words(self) -> int:
+        """Words on the bus itself."""
+        return sum(len(channel.words) for channel in self.channels)
+
+    @cached_property
+    def unfinished(self) -> bool:
+        """The capture ends in the middle of traffic, so what is missing may only come later."""
+        if any(note.code == "capture.cut-short" for note in self.trace.notes):
+            return True
+        return any(channel.cut_at_end for channel in self.channels if channel.select or channel.who is not None)
+
+    def panel_known(self, reading: DeviceReading) -> bool:
+        """Whether a panel is given, or told by the set-up; with one that is only the usual one, another explains as much."""
+        return reading.device.name not in self.plan.usual
+
+    # ---- buses with addresses ----
+
+    @property
+    def talk(self) -> Channel:
+        """The only channel of a bus whose devices have addresses."""
+        return self.channels[0]
+
+    @property
+    def table(self) -> Transactions:
+        """Its transactions."""
+        return self.talk.table
+
+    @property
+    def who(self) -> Addresses:
+        """Whom they are for."""
+        assert self.talk.who is not None
+        return self.talk.who
+
+    @property
+    def bytes(self) -> Words:
+        """Its words."""
+        return self.talk.words
+
+    @property
+    def begins_cut(self) -> bool:
+        """Whether the capture begins in the middle of a transaction."""
+        return any(len(channel.table) > 0 and int(channel.table.began[0]) == CUT for channel in self.channels)
+
+    def _fit(self, clock: str, data: str) -> Fit:
+        lines = self.roles[clock], self.roles[data]
+        return fit_i2c(excerpt(self.trace, lines=lines), *lines)
+
+    @property
+    def ends_open(self) -> bool:
+        """Whether a transaction is open when the capture ends."""
+        return len(self.table) > 0 and int(self.table.ended[-1]) == END
+
+    @cached_property
+    def as_wired(self) -> Fit:
+        """How much sense clock and data make as wired (on an excerpt)."""
+        return self._fit("scl", "sda")
+
+    @cached_property
+    def exchanged(self) -> Fit:
+        """How much sense they make exchanged (on an excerpt)."""
+        return self._fit("sda", "scl")
+
+    @cached_property
+    def columns(self) -> dict[str, Column]:
+        """Measured times of every symbol of the I2C-bus specification."""
+        return i2c_timing.measure(self.trace, self.roles["scl"], self.roles["sda"])
+
+    @cached_property
+    def samples_a_clock(self) -> float | None:
+        """Samples in one clock period, None where nothing is clocked."""
+        edges = self.edges(self.kind.clocks[0])
+        steps = np.diff(edges.times[edges.level == 1])
+        return float(np.median(steps)) / self.trace.resolution() if len(steps) >= 8 else None
+
+
+def cases_of(shared: Shared) -> list[Case]:
+    """One for each bus of the rig whose lines were captured."""
+    return [Case(shared, bus) for bus in shared.plan.rig.bus if bus.name not in shared.reading.absent]
+
+
+# ---- how much sense it makes --------------------------------------------------------------------------------------------
+
+
+def sense(part: Part, own: list[Commands]) -> float:
+    """How much sense commands make, from 0 to 1: known and documented ones, steps of a bring-up, text that can be read."""
+    count = sum(len(chip) for chip in own)
+    if not count:
+        return 0.0
+    strange = odd = 0
+    seen: set[str] = set()
+    readable: list[float] = []
+    for chip in own:
+        for index in range(min(len(chip), 400)):
+            kind = int(chip.kind[index])
+            if kind < 0:
+                strange += chip.name_of(index) != "data"
+                if part.memory.kind == "character" and chip.name_of(index) == "data":
+                    raw = np.frombuffer(chip.bytes_of(index), np.uint8)
+                    readable.append(float(np.mean(((raw >= 0x20) & (raw < 0x80)) | (raw < 0x20) | (raw >= 0xA1))))
+                continue
+            seen.add(part.command[kind].name)
+            odd += bool(chip.fields_of(index)[1])
+    looked = sum(min(len(chip), 400) for chip in own)
+    steps = len(seen & set(part.start_up)) / max(1, len(set(part.start_up)))
+    text = float(np.mean(readable)) if readable else 1.0
+    return max(0.0, 0.4 * (1 - strange / looked) ** 2 + 0.1 * (1 - odd / looked) + 0.35 * steps + 0.15 * text**2)
+
+
+def unmet(case: Case, reading: DeviceReading, own: list[Commands]) -> float:
+    """A tenth for each rule of the part that its bring-up breaks, at most three; nothing where there is no bring-up, or too much to look at."""
+    target = case.rig.target(reading.device)
+    count = 0
+    for chip in own:
+        if 0 < len(chip) <= MOST_RULED:
+            steps = timed(case, reading, chip, lines=False)
+            found = (one for rule in SEQUENCE_RULES for one in rule(target, steps))
+            count += len({one.code for one in found if one.severity == "fault" and one.code.startswith("setup.")})
+    return 0.1 * min(3, count)
+
+
+def broken(case: Case, reading: DeviceReading) -> float:
+    """Half the share of transfers that end in mid-word, and of clocks that come while nobody is selected."""
+    if not case.kind.transfers or case.kind.addressed:
+        return 0.0
+    out = 0.0
+    for channel in case.channels:
+        if channel.select and len(channel.table):
+            out = max(out, float(np.mean(channel.table.spare > 0)))
+    selects = {channel.select for channel in case.channels}
+    if case.kind.clocks[0] in case.roles and len(selects) == 1 and "" not in selects:
+        clocks = case.moves(case.kind.clocks[0]) / 2
+        inside = sum(len(channel.words) * channel.bits + int(channel.table.spare.sum()) for channel in case.channels)
+        out = max(out, 1 - inside / clocks) if clocks else out
+    return 0.5 * out
+
+
+def timed(case: Case, reading: DeviceReading, own: Commands, lines: bool = True) -> list[Timed]:
+    """Captured commands, and the edges of the reset line, as the steps of a sequence."""
+    payload, tick = own.payload, case.trace.tick
+    slack = case.trace.resolution() * tick  # nothing is held against a driver that sampling could have made
+    out: list[Timed] = []
+    for item in items_of(reading.part, list(_runs(own))):
+        first, last = item.first, item.first + max(1, len(item.raw)) - 1
+        start, end = Fraction(int(payload.start[first])) * tick, Fraction(int(payload.time[last])) * tick
+        send = Send(bool(payload.data[first]), item.raw)
+        step = Step("", item.name, reading.device.name, item.name, (send,), fields=item.fields)
+        took = max(Fraction(0), end - start - 2 * slack)
+        out.append(Timed(step, POWERED + start + 2 * slack, took, [[0] * max(1, len(item.raw))], [item]))
+    if lines and "reset" in case.roles:
+        edges = case.edges("reset")
+        for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True):
+            if level < 2:
+                step = Step("", "reset", reading.device.name, "reset", levels=(("reset", bool(level)),))
+                out.append(Timed(step, POWERED + Fraction(when) * tick + (slack if level else -slack), Fraction(0), [], []))
+    out.sort(key=lambda entry: entry.start)
+    return out
+
+
+def _runs(own: Commands) -> Iterator[Send]:
+    """Words of one kind that follow one another, as a driver sends them."""
+    payload = own.payload
+    edges = np.flatnonzero(payload.data[1:] != payload.data[:-1]) + 1
+    for first, last in zip([0, *edges.tolist()], [*edges.tolist(), len(payload)], strict=True):
+        yield Send(bool(payload.data[first]) if len(payload) else False, payload.value[first:last].tobytes())
+
+
+def select_for(case: Case, select: str) -> str:
+    """The role of the select that what has this one listens to, "" where none was captured."""
+    role = select_of(case.roles, select)
+    return role if role in case.roles else ""

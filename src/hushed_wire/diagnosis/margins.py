@@ -1,0 +1,152 @@
+"""Times that are limited, required and measured: of parts by their descriptions, of the I2C bus by its specification.
+
+Which symbol of a description is measured as what stands with the kinds of bus (`bus.base`). Times between two lines may be off by one sample
+interval, so a limit is broken only beyond that.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..bus import i2c_timing
+from ..bus.base import Measure
+from ..bus.edges_timing import Column
+from ..part import Part, load
+from ..units import parse, show
+from .case import Case, select_for
+
+__all__ = ["Margin", "margins", "of_parts", "of_specification"]
+
+TOLERANCE = 1.02  # oscillators of drivers are off by this much without harm
+BESIDE_CLOCK = ("tLOW", "tHIGH")  # told beside a clock that is too fast
+
+
+@dataclass
+class Margin:
+    """One time as required and as measured, in seconds. below: how many are beyond it. lines: captured names.
+
+    at_most: the time is the longest that is allowed, and `smallest` the longest that was measured. rate: it is the period of a clock.
+    beside: other times that tell more of it.
+    """
+
+    device: str
+    symbol: str
+    what: str
+    required: float
+    smallest: float
+    usual: float
+    count: int
+    below: int
+    first: float | None
+    source: str
+    lines: list[str]
+    code: str
+    at_most: bool = False
+    rate: bool = False
+    beside: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def spare(self) -> float:
+        """Seconds between the worst that was measured and what is required; negative beyond it."""
+        return (self.required - self.smallest) * (1 if self.at_most else -1)
+
+
+def of_parts(case: Case) -> list[Margin]:
+    """Every limit of the parts directly on a bus that was measured."""
+    out: list[Margin] = []
+    for device, part, select in _on(case):
+        limits = dict(part.limits)
+        source = f"{part.source}: {limits.pop('source', '')}"
+        wanted = {symbol: case.kind.measures[symbol] for symbol in limits if symbol in case.kind.measures}
+        if not wanted:
+            continue
+        columns = _columns(case, select)
+        for symbol, measure in wanted.items():
+            column = columns.get(measure.what)
+            if column is not None and len(column.value):
+                out.append(_margin(case, device, symbol, measure, limits[symbol], column, source))
+    return out
+
+
+def _on(case: Case) -> Iterator[tuple[str, Part, str]]:
+    """Name, part and select's role of every display and bridge on the bus itself that was spoken to."""
+    for reading in case.direct:
+        if len(reading):
+            yield reading.device.name, reading.part, select_for(case, reading.device.select)
+    for bridge in case.bridges:
+        if bridge.on == case.bus.name and bridge.name in case.reading.driven:
+            yield bridge.name, load(bridge.part), select_for(case, bridge.select)
+
+
+def _columns(case: Case, select: str) -> Mapping[str, Column]:
+    """What is measured on a bus at this select, by what it is called."""
+    if case.kind.addressed:
+        return case.columns
+    module = case.kind.load()
+    if not hasattr(module, "measure"):
+        return {}
+    active = 1 if case.bus.select == "high" else 0
+    found: Mapping[str, Column] = module.measure(case.trace, case.roles, case.bus.mode, active, select)
+    return found
+
+
+def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, column: Column, source: str) -> Margin:
+    tick, slack = float(case.trace.tick), case.trace.resolution()
+    limit = float(parse(text, measure.unit))
+    rate = measure.unit == "Hz"
+    needed = 1 / limit if rate else limit
+    value, count = column.value, len(column.value)
+    if rate:
+        steady = value[value <= 1.5 * np.median(value)]  # bits that follow one another without a pause
+        mean = float(steady.mean())  # an oscillator's mean tells; single periods jitter
+        value = np.array([mean])
+        bad = np.flatnonzero((value + slack / np.sqrt(count)) * tick * TOLERANCE < needed)
+    else:
+        bad = np.flatnonzero((value + slack) * tick < needed)
+    first = case.seconds(int(column.when[bad[0]])) if len(bad) else None
+    below = count if rate and len(bad) else len(bad)
+    beside = {}
+    if rate and case.kind.addressed:
+        beside = {
+            name: show(float(np.median(case.columns[name].value)) * tick, "s")
+            for name in BESIDE_CLOCK
+            if len(case.columns[name].value)
+        }
+    return Margin(
+        device, symbol, measure.what, needed, float(value.min()) * tick, float(np.median(value)) * tick, count, below, first, source,
+        [line for role in column.lines for line in _names(case, role)], measure.code, rate=rate, beside=beside,
+    )  # fmt: skip
+
+
+def _names(case: Case, role: str) -> list[str]:
+    return case.names(*(case.kind.data_lines(case.bus.lines) if role == "data" else (role,)))
+
+
+def of_specification(case: Case) -> list[Margin]:
+    """The timing table of the I2C-bus specification, in the mode that the clock asks for."""
+    clock = i2c_timing.median_clock(case.trace, case.columns)
+    mode = i2c_timing.mode_of(clock) if clock else 0
+    out = []
+    for entry in i2c_timing.margins(case.trace, case.columns, mode):
+        required = entry.minimum if entry.minimum is not None else entry.maximum
+        if required is None:
+            continue
+        rate = entry.symbol == "fSCL"
+        longest = not rate and entry.minimum is None
+        least, usual = entry.most if longest else entry.least, entry.typical
+        if rate:  # as periods, like all others
+            required, least, usual = 1 / required, 1 / entry.most, 1 / usual
+        out.append(Margin(
+            "", entry.symbol, entry.mode, required, least, usual, entry.measurements, entry.beyond, entry.first,
+            "I2C-bus specification, characteristics of the SDA and SCL bus lines", case.names("scl", "sda"), i2c_timing.CODE_OF.get(entry.symbol, ""),
+            longest, rate,
+        ))  # fmt: skip
+    return out
+
+
+def margins(case: Case) -> list[Margin]:
+    """Every time that is limited, required and measured, even when all is good."""
+    return [*(of_specification(case) if case.kind.addressed else []), *of_parts(case)]

@@ -1,0 +1,404 @@
+"""Rules on a rig alone: can this wiring work? Roles, pins, levels, pull-ups, addresses, clock, current.
+
+Pull-ups: I2C-bus specification (UM10204), 7.1: lowest (VDD - 0.4 V) / 3 mA, highest tr / (0.8473 Cb); the rise time that the
+given one makes is 0.8473 R Cb.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from ..bus.base import BESIDE, BUSES
+from ..bus.scan_roles import GROUPED, axes
+from ..errors import HushedError
+from ..finding import Finding, finding_of
+from ..part import Part, load
+from ..rig.pinmap import Pin, PinMap, load_pin_map
+from ..rig.schema import Bus, Rig
+from ..rig.wires import limits_of
+from ..units import parse, show
+
+__all__ = ["Wire", "Wiring", "examine"]
+
+SINK, LOW = 3e-3, 0.4  # A at VOL = 0.4 V, Standard- and Fast-mode
+RC = 0.8473  # rise from 0.3 to 0.7 VDD, as a share of R x C
+RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # tr at most, by clock: the table of the SDA and SCL bus lines
+
+
+SHORTEST_PULSE = 100e-9  # seconds, of an enable of a part that names none
+USUAL_REFRESH = 100.0  # Hz, of scanned LEDs where the rig does not say
+USUAL_SHIFT = 4e6  # Hz: panels with row groups are mostly shifted at 1 to 4 MHz; a rule of thumb
+
+
+@dataclass(frozen=True)
+class Wire:
+    """One wire: signal, from the driver's pin, to a device's pin, its level, and what it goes through."""
+
+    bus: str
+    signal: str
+    driver: str
+    device: str
+    level: str
+    through: str
+
+
+@dataclass(frozen=True)
+class Seat:
+    """Whatever hangs on a bus: a device or a bridge."""
+
+    name: str
+    part: Part
+    supply: str
+    address: int | None
+    plugged: dict[str, str | int]
+
+
+def seats_on(rig: Rig, place: str) -> list[Seat]:
+    """What hangs on a bus or bridge, in the file's order."""
+    out = [Seat(b.name, load(b.part), b.supply, b.address, {}) for b in rig.bridge if b.on == place]
+    return out + [Seat(d.name, load(d.part), d.supply, d.address, d.plugged) for d in rig.device if d.on == place]
+
+
+@dataclass
+class Wiring:
+    """A rig examined. probes: (bus, lines, lowest sample rate in hertz, trigger)."""
+
+    wires: list[Wire]
+    findings: list[Finding]
+    probes: list[tuple[str, list[str], float, str]] = field(default_factory=list)
+
+
+def examine(rig: Rig, folder: Path) -> Wiring:
+    """The wire list of a rig and what is wrong with it. Raises HushedError on a pin map that cannot be read."""
+    out = Wiring([], [])
+    for bus in rig.bus:
+        pin_map = load_pin_map(bus.driver.pin_map, folder) if bus.driver.pin_map else None
+        pins, bad = _pins(bus, pin_map)
+        out.findings += bad
+        seats = seats_on(rig, bus.name)
+        out.wires += _wires(rig, bus, seats, pins)
+        out.probes.append(_probe(bus, seats))
+        for rule in (_missing, _scheme, _functions, _pull_up):
+            out.findings += rule(bus, pins, pin_map)
+        for seat in seats:
+            for check in (_levels, _clock, _plugged):
+                out.findings += check(bus, seat, pin_map)
+    out.findings += [*_doubled(rig, folder), *_clashes(rig), *_current(rig)]
+    out.findings.sort(key=Finding.rank, reverse=True)
+    return out
+
+
+def _probe(bus: Bus, seats: list[Seat]) -> tuple[str, list[str], float, str]:
+    """Bus, lines to probe, the lowest sample rate that decodes it, and what to trigger on."""
+    kind = BUSES[bus.kind]
+    roles = [role for role in dict.fromkeys([*bus.lines, *kind.needs]) if role not in BESIDE]
+    lines = [bus.lines.get(role, role.upper()) for role in roles]
+    if kind.addressed:
+        clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
+        scl, sda = bus.lines.get("scl", "SCL"), bus.lines.get("sda", "SDA")
+        return bus.name, lines, 10 * clock, f"{sda} falling while {scl} is high (START)"
+    part = seats[0].part if seats else None
+    to = "rising" if bus.select == "high" else "falling"
+    select = next((bus.lines[role] for role in ("cs", "cs1") if role in bus.lines), None)
+    if kind.each_rests:
+        strobe = (
+            f"{bus.lines['wr']} rising" if "wr" in bus.lines and "e" not in bus.lines else f"{bus.lines.get('e', 'E')} falling"
+        )
+        shortest = limits_of(part, kind).get("enable high") if part is not None else None
+        return bus.name, lines, 4 / float(shortest or SHORTEST_PULSE), strobe
+    clock = float(parse(bus.clock, "Hz")) if bus.clock else 1e6
+    if kind.scanned:
+        return bus.name, lines, *_scan_probe(bus, clock if bus.clock else USUAL_REFRESH)
+    if not kind.transfers:
+        strobe = f"{bus.lines['latch']} rising" if "latch" in bus.lines else f"{bus.lines.get('clock', 'CLOCK')} rising"
+        return bus.name, lines, 5 * clock, strobe
+    return bus.name, lines, 5 * clock, f"{select} {to} (select)" if select else "the first edge of the clock"
+
+
+def _scan_probe(bus: Bus, refresh: float) -> tuple[float, str]:
+    """Sample rate and trigger for scanned LEDs, whose clock is the refresh rate."""
+    rows, _ = axes(dict.fromkeys(bus.lines, 0))
+    if set(GROUPED) <= set(bus.lines):  # what the driver shifts at, no rig tells
+        return 5 * USUAL_SHIFT, f"{bus.lines['latch']} rising"
+    first = min((role for role in bus.lines if role.startswith(("row", "digit"))), default="", key=len)
+    return 100 * refresh * max(1, len(rows)), f"any edge of {bus.lines.get(first, 'a row')}"  # a hundredth of a row's time
+
+
+def _pins(bus: Bus, pin_map: PinMap | None) -> tuple[dict[str, Pin], list[Finding]]:
+    """The pin of each role, and findings for those that the map lacks."""
+    pins, bad = {}, []
+    for role, name in bus.pins.items():
+        if pin_map is None:
+            pins[role] = Pin(name=str(name), position=str(name))
+            continue
+        try:
+            pins[role] = pin_map.find(name, bus.driver.pin_scheme)
+        except HushedError as error:
+            bad.append(
+                finding_of("rig.pin-function", "unknown", of=bus.name, role=role.upper(), pin=name, why=error.what, mend=error.remedy or "correct the pin",
+                        lines=[bus.lines.get(role, role)], evidence={"role": role, "pin": str(name)})
+            )  # fmt: skip
+    return pins, bad
+
+
+def _wires(rig: Rig, bus: Bus, devices: list[Seat], pins: dict[str, Pin]) -> list[Wire]:
+    out = []
+    kind = BUSES[bus.kind]
+    for role in dict.fromkeys([*bus.lines, *kind.needs]):
+        pin = pins.get(role)
+        label = pin.label if pin is not None and pin.position != pin.name else (pin.name if pin is not None else "not said")
+        through = bus.through.get(role, "")
+        if role in kind.pulled_up:
+            pull = f"pull-up {bus.driver.pull_up} to {bus.driver.supply}"
+            through = f"{through}, {pull}" if through else pull
+        how = through or "a wire"
+        out += [Wire(bus.name, role.upper(), label, f"{d.name} {role.upper()}", bus.driver.supply, how) for d in devices]
+    out += _behind(rig, bus, devices)
+    for device in devices:
+        supply = str(device.plugged.get("VCC", device.supply or "not said"))
+        out.append(Wire(bus.name, "VCC", supply, f"{device.name} VCC", device.supply or bus.driver.supply, "a wire"))
+        out.append(Wire(bus.name, "GND", str(device.plugged.get("GND", "GND")), f"{device.name} GND", "0 V", "a wire"))
+    return out
+
+
+def _behind(rig: Rig, bus: Bus, seats: list[Seat]) -> list[Wire]:
+    """The wires from a bridge's outputs to what hangs on them."""
+    out = []
+    for seat in seats:
+        bridge = rig.bridge_named(seat.name)
+        if bridge is None:
+            continue
+        inner = seats_on(rig, bridge.name)
+        for role, pin in bridge.drives.items():
+            targets = inner or [Seat("the glass", seat.part, "", None, {})]
+            level = seat.supply or bus.driver.supply
+            out += [
+                Wire(bridge.name, role.upper(), f"{bridge.name} {pin.upper()}", f"{t.name} {role.upper()}", level, "a wire")
+                for t in targets
+            ]
+        out += _behind(rig, bus, inner)
+    return out
+
+
+def _missing(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """Roles that a bus cannot do without, as lines or, where pins are given at all, as pins."""
+    kind = BUSES[bus.kind]
+    strobes = [role for role in kind.one_of[:1] if not set(kind.one_of[1:]) & set(bus.lines)]
+    for role in dict.fromkeys([*kind.needs, *kind.missing(bus.lines), *strobes]):
+        for where, given in (("lines", bus.lines), ("pins", bus.pins)):
+            if role not in given and (where == "lines" or given):
+                yield finding_of(
+                    "rig.missing-role", of=bus.name, shown=role.upper(), role=role, where=where, lines=[bus.lines.get(role, role.upper())],
+                    evidence={"role": role, "where": where},
+                )  # fmt: skip
+
+
+def _scheme(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """Bare numbers that fit the other numbering better."""
+    bare = {role: pin for role, pin in bus.pins.items() if str(pin).isdecimal()}
+    if pin_map is None or not bare:
+        return
+    fits = {}
+    for scheme in ("gpio", "header"):
+        count = 0
+        for role, pin in bare.items():
+            try:
+                count += _can(pin_map.find(pin, scheme), bus, role)
+            except HushedError:
+                continue
+        fits[scheme] = count
+    used = bus.driver.pin_scheme or "gpio"
+    other = "header" if used == "gpio" else "gpio"
+    if fits[other] > fits[used]:
+        words = {"gpio": "GPIO numbers", "header": "header positions"}
+        shown = ", ".join(f"{role.upper()} on {pin}" for role, pin in bare.items())
+        yield finding_of(
+            "rig.pin-scheme", of=bus.name, shown=shown, fits=words[other], read=words[used], scheme=other,
+            lines=[bus.lines.get(role, role) for role in bare], confidence="likely", evidence={"fits": fits},
+        )  # fmt: skip
+
+
+def _can(pin: Pin, bus: Bus, role: str) -> bool:
+    """Whether a pin's hardware has this role of this kind of bus."""
+    return any(function.startswith(bus.kind) and function.endswith(f" {role}") for function in pin.functions)
+
+
+def _functions(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """Pins that carry no hardware bus of this role, or no signal at all."""
+    if pin_map is None or any(_scheme(bus, pins, pin_map)):
+        return  # numbers read by the wrong scheme are no wrong pins
+    for role, pin in pins.items():
+        if pin.supply or pin.ground:
+            yield finding_of(
+                "rig.pin-function", "no-signal", of=bus.name, role=role.upper(), pin=pin.label, lines=[bus.lines.get(role, role)], evidence={"pin": pin.label},
+            )  # fmt: skip
+        elif role in BUSES[bus.kind].needs and not bus.driver.bit_banged and not _can(pin, bus, role):
+            have = [entry.label for entry in pin_map.pins.values() if _can(entry, bus, role)]
+            yield finding_of(
+                "rig.pin-function", "no-hardware", of=bus.name, pin=pin.label, kind=bus.kind.upper(), role=role.upper(),
+                have=" or ".join(have) or "another pin",
+                lines=[bus.lines.get(role, role)], evidence={"wired_to": pin.label, "pins_that_have_it": have},
+            )  # fmt: skip
+
+
+def _pull_up(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
+    """The pull-up against the lowest and the highest that supply, capacitance and speed allow."""
+    if not BUSES[bus.kind].pulled_up:
+        return
+    supply, given = float(parse(bus.driver.supply, "V")), float(parse(bus.driver.pull_up, "Ohm"))
+    load = float(parse(bus.driver.capacitance, "F"))
+    clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
+    allowed = next((rise for most, rise in RISE if clock <= most * 1.02), RISE[-1][1])
+    low, high, rise = (supply - LOW) / SINK, allowed / (RC * load), RC * given * load
+    if low <= given <= high:
+        return
+    said = "low" if given < low else "high"
+    yield finding_of(
+        "rig.pull-up", said if low <= high else f"{said}-none-does", of=bus.name, given=show(given, "Ohm", 3), sunk=show((supply - LOW) / given, "A", 3),
+        rise=show(rise, "s", 3), allowed=show(allowed, "s", 3), clock=show(clock, "Hz"), least=show(low, "Ohm", 3), most=show(high, "Ohm", 3),
+        lines=list(bus.lines.values()), evidence={"lowest": low, "highest": high, "rise_time": rise, "source": "I2C-bus specification (UM10204), 7.1"},
+    )  # fmt: skip
+
+
+def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
+    """The driver's high level against what the part needs and takes at its supply; inverting shifters."""
+    levels = device.part.levels
+    pulled = bool(BUSES[bus.kind].pulled_up)
+    driven = "pulled up" if pulled else "driven"
+    high = float(parse(bus.driver.supply, "V"))
+    lines = list(bus.lines.values())
+    for role, what in bus.through.items():
+        if "invert" in what.lower() and pulled:
+            yield finding_of(
+                "rig.level-mismatch", "inverting", of=bus.name, role=role.upper(), through=what, device=device.name, lines=[bus.lines.get(role, role)],
+                evidence={"through": what},
+            )  # fmt: skip
+    if pin_map is not None and pin_map.volts and high > float(parse(pin_map.volts, "V")) * 1.05:
+        yield finding_of(
+            "rig.over-voltage", "driver", of=bus.name, driven=driven, supply=bus.driver.supply, pins=pin_map.title, take=pin_map.volts, lines=lines,
+            evidence={"bus": high, "pins": pin_map.volts},
+        )  # fmt: skip
+    if levels is None:
+        return
+    logic = float(parse(device.supply or levels.supply_most, "V"))
+    source = f"{device.part.source}: {levels.source}"
+    # A module's regulator brings a higher supply down to what the part takes; its logic then runs at that.
+    logic = min(logic, float(parse(levels.supply_most, "V")))
+    if logic < float(parse(levels.supply_least, "V")):
+        yield finding_of(
+            "rig.level-mismatch", "supply", supply=device.supply, least=levels.supply_least, device=device.name, evidence={"supply": logic, "source": source},
+        )  # fmt: skip
+    up = "pull the bus up" if pulled else "bring the lines"
+    remedy = f"{up} to {show(logic, 'V', 3)} through a level shifter"
+    if high >= float(parse(levels.supply_least, "V")):
+        remedy += f", or supply the display with {bus.driver.supply}"
+    lower = "pull the bus up to the part's own supply" if pulled else "drive the lines with no more than the part's own supply"
+    need, take = levels.vih * logic, logic + float(parse(levels.above_supply, "V"))
+    if high < need:
+        yield finding_of(
+            "rig.level-mismatch", need=show(need, "V", 3), logic=show(logic, "V", 3), driven=driven, supply=bus.driver.supply, mend=remedy,
+            device=device.name, lines=lines, evidence={"vih": need, "bus_high": high, "source": source},
+        )  # fmt: skip
+    elif high > take:
+        yield finding_of(
+            "rig.over-voltage", driven=driven, supply=bus.driver.supply, take=show(take, "V", 3), logic=show(logic, "V", 3), lower=lower,
+            device=device.name, lines=lines, evidence={"bus_high": high, "most": take, "source": source},
+        )  # fmt: skip
+
+
+def _clock(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
+    part = device.part
+    kind = BUSES[bus.kind]
+    key = kind.clock_symbol
+    if not bus.clock or key not in part.limits:
+        return
+    clock, limit = float(parse(bus.clock, "Hz")), float(parse(part.limits[key], "Hz"))
+    clocks = [bus.lines[role] for role in kind.clocks if role in bus.lines]
+    if clock > limit:
+        yield finding_of(
+            "rig.clock-limit", of=bus.name, clock=show(clock, "Hz"), part=part.name, limit=show(limit, "Hz"), device=device.name, lines=clocks,
+            evidence={"clock": clock, "limit": limit, "source": f"{part.source}: {part.limits.get('source', '')}"},
+        )  # fmt: skip
+
+
+def _plugged(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
+    """A module plugged pin by pin: supply and ground where they belong, signals where the bus has them; or turned round."""
+    if not device.plugged:
+        return
+    for name in ("VCC", "GND"):
+        if name not in device.plugged:
+            yield finding_of(
+                "rig.open-supply", pin=name,
+                device=device.name, evidence={"plugged": {key: str(pin) for key, pin in device.plugged.items()}},
+            )  # fmt: skip
+    if pin_map is None:
+        return
+    names, pins = list(device.plugged), list(device.plugged.values())
+
+    def right(order: list[str]) -> int:
+        count = 0
+        for name, pin in zip(order, pins, strict=True):
+            found = pin_map.find(pin, bus.driver.pin_scheme)
+            wanted = bus.pins.get(name.lower())
+            own = pin_map.find(wanted, bus.driver.pin_scheme) if wanted is not None else None
+            count += found.ground if name == "GND" else bool(found.supply) if name == "VCC" else own is not None and found is own
+        return count
+
+    as_is, turned = right(names), right(names[::-1])
+    if turned > as_is:
+        yield finding_of(
+            "rig.pin-function", "turned", turned=turned, pins=len(names), as_is=as_is, device=device.name, confidence="likely",
+            evidence={"right_as_it_is": as_is, "right_when_turned": turned, "order": names},
+        )  # fmt: skip
+
+
+def _doubled(rig: Rig, folder: Path) -> Iterator[Finding]:
+    """One driver pin in two places."""
+    seen: dict[str, str] = {}
+    for bus in rig.bus:
+        pin_map = load_pin_map(bus.driver.pin_map, folder) if bus.driver.pin_map else None
+        for role, pin in bus.pins.items():
+            try:
+                key = pin_map.find(pin, bus.driver.pin_scheme).label if pin_map is not None else str(pin)
+            except HushedError:
+                continue
+            what = f"{role.upper()} of '{bus.name}'"
+            if key in seen:
+                yield finding_of(
+                    "rig.doubled-pin", pin=key, one=seen[key], other=what,
+                    lines=[bus.lines.get(role, role)], evidence={"pin": key, "uses": [seen[key], what]},
+                )  # fmt: skip
+            seen.setdefault(key, what)
+
+
+def _clashes(rig: Rig) -> Iterator[Finding]:
+    """Two devices of a bus on one address."""
+    seen: dict[tuple[str, int], str] = {}
+    places = [(seat, bus.name) for bus in rig.bus if BUSES[bus.kind].addressed for seat in seats_on(rig, bus.name)]
+    for device, place in places:
+        if device.address is None:
+            continue
+        other = seen.setdefault((place, device.address), device.name)
+        if other != device.name:
+            part = device.part
+            possible = ", ".join(f"{a:#04x}" for a in (part.i2c.addresses if part.i2c else []) if a != device.address)
+            yield finding_of(
+                "rig.address-clash", other=other, address=f"{device.address:#04x}", possible=possible or "this part has no other",
+                device=device.name, evidence={"address": f"{device.address:#04x}", "devices": [other, device.name]},
+            )  # fmt: skip
+
+
+def _current(rig: Rig) -> Iterator[Finding]:
+    """What the devices of a bus draw against what their supply gives."""
+    for bus in rig.bus:
+        drawn = [(device.name, float(parse(device.current, "A"))) for device in rig.devices_on(bus) if device.current]
+        if not bus.driver.supply_current or not drawn:
+            continue
+        most, total = float(parse(bus.driver.supply_current, "A")), sum(current for _, current in drawn)
+        if total > most:
+            yield finding_of(
+                "rig.overcurrent", of=bus.name, drawn=show(total, "A", 3), most=show(most, "A", 3),
+                evidence={"drawn": dict(drawn), "supply": most},
+            )  # fmt: skip

@@ -1,0 +1,174 @@
+"""The capture itself: is there anything to see, is it seen well enough, and is it what the rig describes?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ...finding import Finding
+from ...units import parse, show
+from ..case import Case, broken, sense
+from ..rule import Rule, is_addressed, not_addressed
+
+__all__ = ["RULES"]
+
+FEWEST_SAMPLES = 4.0  # a clock period sampled less often loses edges
+LEVELS = {0: "low", 1: "high", 2: "unknown"}
+
+
+def silent(case: Case) -> Iterator[Finding]:
+    """No change on any line of the bus."""
+    if any(case.moves(role) for role in case.roles):
+        return
+    level = {role: LEVELS[int(case.edges(role).level[-1])] for role in case.roles}
+    pulled = [level[role] for role in case.kind.pulled_up if role in level]
+    said = "pulled-up-low" if pulled and set(pulled) == {"low"} else "pulled-up" if pulled else ""
+    names = case.names(*(case.kind.needs if pulled else case.roles))
+    start, end = case.span
+    yield case.found(
+        "capture.silent", said, lines=names, start=start, end=end,
+        evidence={"levels": {case.bus.lines[role]: value for role, value in level.items()}, "duration": show(case.trace.duration, "s")},
+        names=" and ".join(names), kind=case.kind.title, lasts=show(case.trace.duration, "s"),
+        levels=", ".join(f"{role.upper()} stays {level[role]}" for role in case.kind.pulled_up if role in level),
+    )  # fmt: skip
+
+
+def undersampled(case: Case) -> Iterator[Finding]:
+    """Fewer samples a clock period than edges need."""
+    told = case.trace.sample > 0
+    rig_clock = float(parse(case.bus.clock, "Hz")) if case.bus.clock else 0.0
+    by_rig = 1 / (case.trace.resolution() * float(case.trace.tick) * rig_clock) if told and rig_clock else None
+    samples = case.samples_a_clock
+    pulses = np.diff(case.edges("scl").times)[1:-1]
+    # Far below what is needed, whole clocks vanish and the rest looks slow: then the rig's clock tells, or, without one, that
+    # many pulses last a single sample.
+    single = len(pulses) > 16 and np.count_nonzero(pulses <= case.trace.resolution()) > 0.2 * len(pulses)
+    hopeless = told and case.as_wired.score < 0.5 and (single if by_rig is None else by_rig < FEWEST_SAMPLES)
+    if samples is None and not (hopeless and by_rig):
+        return
+    samples = min(count for count in (samples, by_rig if hopeless else None) if count is not None)
+    if samples >= FEWEST_SAMPLES and not hopeless:
+        if told and case.as_wired.score >= 0.5:
+            case.rule_out("capture.undersampled", f"{samples:.1f} samples a clock period")
+        return
+    together = case.talk.passed_over.together
+    # A simulator's exact trace may have few ticks a period and nothing wrong; there the interval is only a guess.
+    uneven = len(pulses) > 0 and pulses.min() != pulses.max()
+    damaged = case.as_wired.score < 0.9 or together > 0
+    if not hopeless and (not uneven or (not told and not damaged)):
+        return
+    interval = case.trace.resolution() * float(case.trace.tick)
+    seen = 1 / (samples * interval)
+    start, end = case.span
+    yield case.found(
+        "capture.undersampled", lines=case.names("scl"), start=start, end=end, confidence="certain" if told else "likely",
+        evidence={"samples_a_clock": round(samples, 2), "sample_rate": 1 / interval, "both_lines_in_one_sample": together},
+        samples=f"{samples:.1f}", rate=show(1 / interval, "Hz"), clock=show(seen, "Hz"), needed=show(10 * max(seen, rig_clock), "Hz"),
+    )  # fmt: skip
+
+
+def clipped(case: Case) -> Iterator[Finding]:
+    """The capture begins in the middle of traffic, or behind the set-up."""
+    cut = case.begins_cut
+    behind = [reading.device.name for reading in case.devices if len(reading) and not reading.started and reading.part.start_up]
+    if not cut and not behind:
+        return
+    start = case.seconds(case.trace.start)
+    said = "both" if cut and behind else "cut" if cut else ""
+    yield case.found(
+        "capture.clipped-start", said, lines=case.names(*case.kind.needs), start=start, end=start,
+        evidence={"cut_transaction": cut, "devices_without_set_up": behind}, devices=" and ".join(behind),
+    )  # fmt: skip
+
+
+def cut_short(case: Case) -> Iterator[Finding]:
+    """The file ends early."""
+    for note in case.trace.notes:
+        if note.code == "capture.cut-short":
+            end = case.seconds(case.trace.end)
+            lines = case.names(*case.kind.needs)
+            yield case.found("capture.cut-short", lines=lines, start=end, end=end, evidence={"read_up_to": end}, note=note.text)
+            return
+
+
+def unknown_levels(case: Case) -> Iterator[Finding]:
+    """Stretches of x or z on the bus's lines, beyond what lies ahead of the first value."""
+    spans, names, firsts = 0, [], []
+    for role in case.roles:
+        edges = case.edges(role)
+        unknown = (edges.level == 2) & (edges.times > case.trace.start)
+        if unknown.any():
+            names += case.names(role)
+            spans += int(np.count_nonzero(unknown))
+            firsts.append(case.seconds(int(edges.times[unknown][0])))
+    if names:
+        yield case.found(
+            "capture.unknown-levels", lines=names, start=min(firsts), count=spans, evidence={"stretches": spans},
+            names=" and ".join(names), have="has" if len(names) == 1 else "have", stretches=f"{spans} stretch{'es' if spans > 1 else ''}",
+        )  # fmt: skip
+
+
+def no_calls(case: Case) -> Iterator[Finding]:
+    """The lines carry something that is no I2C either way, or never speak to the rig's devices."""
+    edges = sum(case.moves(role) for role in case.kind.needs)
+    lines = case.names("scl", "sda")
+    if edges >= 32 and max(case.as_wired.score, case.exchanged.score) < 0.5:
+        yield case.found(
+            "capture.unlike-rig", "not-i2c", lines=lines, confidence="likely",
+            evidence={"score": round(case.as_wired.score, 3), "score_exchanged": round(case.exchanged.score, 3), "edges": edges},
+            names=" and ".join(lines), wired=f"{case.as_wired.score:.0%}", other=f"{case.exchanged.score:.0%}",
+        )  # fmt: skip
+        return
+    who = case.who
+    tried = [int(address) for address in np.unique(who.address) if address >= 0]
+    answered = {int(address) for address in np.unique(who.address[who.answered])}
+    for device in case.rig.devices_on(case.bus):
+        possible = case.rig.target(device).part.i2c
+        straps = set(possible.addresses if possible else [])
+        related = straps | {device.address or 0}
+        related |= {2 * address & 0x7F for address in related} | {2 * address + 1 & 0x7F for address in related}
+        # Calls in vain to a related address are for the rules on addresses to explain.
+        if tried and device.address not in tried and not related & set(tried) - answered:
+            strapped = sorted(straps & answered)
+            yield case.found(
+                "capture.unlike-rig", "other-strap" if strapped else "not-called", device=device.name, lines=lines, confidence="likely",
+                evidence={"addresses_tried": tried}, name=device.name, address=f"{device.address:#04x}", part=device.part,
+                tried=", ".join(f"{address:#04x}" for address in tried[:8]), strapped=f"{strapped[0]:#04x}" if strapped else "",
+            )  # fmt: skip
+
+
+def no_words(case: Case) -> Iterator[Finding]:
+    """Lines move, and no word of the bus comes of it; or words come, and the part that should get them makes no sense of them."""
+    start, end = case.span
+    if not case.words and not case.kind.scanned and any(case.moves(role) for role in case.roles):
+        lines = [line for role, line in case.bus.lines.items() if case.moves(role)]
+        yield case.found(
+            "capture.unlike-rig", "no-words", confidence="likely", lines=lines, start=start, end=end, names=", ".join(lines), kind=case.kind.title
+        )  # fmt: skip
+    for reading in case.devices:
+        worth, torn = sense(reading.part, reading.chips), broken(case, reading)
+        strange = sum(int(np.count_nonzero(chip.kind == -1)) for chip in reading.chips)
+        if case.plan.assumed:
+            continue
+        if torn >= 0.2 and worth < 0.5 and case.words >= 4:
+            yield case.found(
+                "capture.unlike-rig", "broken", confidence="likely", device=reading.device.name, start=start, end=end,
+                evidence={"sense": f"{worth:.0%}", "broken": f"{2 * torn:.0%}"}, name=reading.device.name, worth=f"{worth:.0%}", part=reading.part.name,
+            )  # fmt: skip
+        elif len(reading) >= 8 and strange > len(reading) / 2:
+            yield case.found(
+                "capture.unlike-rig", "other-part", confidence="likely", device=reading.device.name, start=start, end=end,
+                evidence={"sense": f"{worth:.0%}"}, name=reading.device.name, strange=f"{strange:,} of {len(reading):,}", part=reading.part.name,
+            )  # fmt: skip
+
+
+RULES = [
+    Rule("capture", silent),
+    Rule("capture", undersampled, is_addressed),
+    Rule("capture", no_calls, is_addressed),
+    Rule("capture", no_words, not_addressed),
+    Rule("capture", cut_short),
+    Rule("capture", clipped),
+    Rule("capture", unknown_levels),
+]

@@ -1,0 +1,260 @@
+"""Scanned LEDs: what the eye makes of how rows take turns, and wires that the scan itself gives away.
+
+Which LEDs a picture should light, nobody but the driver knows. So a row or a segment is only named where the scan tells it: a row that
+never has its turn, an order of rows that is one exchange away from a straight one, digits that make no character but for one exchange.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import combinations, product
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...bus.matrix import Scan
+from ...bus.scan_roles import SEGMENTS
+from ...finding import Finding
+from ...part.segments import character
+from ...rig import DeviceReading
+from ...rig.schema import Bus, behind
+from ...units import parse, show
+from ..case import Case
+from ..rule import Rule
+
+__all__ = ["RULES"]
+
+UNEVEN = 1.25  # ratio of on-times that the eye takes for another brightness
+GHOST = 0.002  # share of a row's light that is seen in the dark of another
+READABLE = 4  # distinct digit patterns that have to make sense under an exchange
+
+
+def _each(case: Case) -> Iterator[tuple[DeviceReading, Scan, Bus]]:
+    for reading in case.devices:
+        scan = case.reading.scans.get(reading.device.name)
+        if scan is not None:
+            bridge = case.rig.bridge_named(reading.device.on)
+            yield reading, scan, behind(bridge) if bridge is not None else case.bus
+
+
+def _names(case: Case, bus: Bus, row: int) -> list[str]:
+    """The captured line of a row; behind a bridge there is none."""
+    for axis in ("row", "digit"):
+        if f"{axis}{row}" in bus.lines and f"{axis}{row}" in case.roles:
+            return case.names(f"{axis}{row}")
+    return []
+
+
+def _row(case: Case, bus: Bus, scan: Scan, row: int) -> str:
+    """How a row is called."""
+    if scan.lamps.block:
+        return f"row group {row}"
+    axis = "digit" if f"digit{row}" in bus.lines else "row"
+    names = _names(case, bus, row)
+    return f"{axis} {row}" + (f" ('{names[0]}')" if names else "")
+
+
+def dead_rows(case: Case) -> Iterator[Finding]:
+    """Rows that are never on, or always, while others take turns; columns that stay lit in the dark between rows."""
+    for reading, scan, bus in _each(case):
+        if not scan.cycles or len(scan.light) < 3:
+            continue
+        used = scan.on.max(axis=0) > 0
+        always = np.median(scan.on, axis=0) > 0.98
+        for row in np.flatnonzero(~used | always).tolist():
+            lit = bool(always[row])
+            if lit and int(np.count_nonzero(used)) < 2:
+                continue
+            start, end = case.span
+            yield case.found(
+                "wiring.stuck-line", "row-lit" if lit else "row-dark", device=reading.device.name, lines=_names(case, bus, row), start=start, end=end,
+                evidence={"frames": len(scan.light), "on": f"{float(np.median(scan.on[:, row])):.0%} of a frame"}, row=_row(case, bus, scan, row),
+               others=int(np.count_nonzero(used & ~always)),
+            )  # fmt: skip
+        if used.all() and not always.any():
+            case.rule_out("wiring.stuck-line", f"all {len(used)} rows of '{reading.device.name}' take turns")
+
+
+def flicker(case: Case) -> Iterator[Finding]:
+    """A refresh rate that the eye can follow."""
+    for reading, scan, _ in _each(case):
+        rate = scan.rate(case.trace.tick)
+        text = reading.part.limits.get("refresh_least", "")
+        if not rate or not text or len(scan.light) < 4:
+            continue
+        least, name = float(parse(text, "Hz")), reading.device.name
+        if rate < 0.97 * least:
+            start, end = case.span
+            yield case.found(
+                "timing.flicker", device=name, start=start, end=end, count=len(scan.light),
+                evidence={"frame_rate": rate, "required": least, "source": reading.part.limits.get("source", "")}, rate=f"{rate:.3g}",
+                least=f"{least:.0f}", each=show(1 / least / scan.on.shape[1], "s"), rows=scan.on.shape[1],
+            )  # fmt: skip
+        else:
+            text = f"'{name}' is refreshed {rate:.3g} times a second; flicker that only a camera sees is no fault"
+            case.rule_out("timing.flicker", text)
+
+
+def uneven(case: Case) -> Iterator[Finding]:
+    """Rows that are on for longer than others."""
+    for reading, scan, bus in _each(case):
+        if not scan.cycles or len(scan.light) < 3:
+            continue
+        share = np.median(scan.on, axis=0)
+        used = np.flatnonzero((share > 0) & (share <= 0.98))
+        if len(used) < 2:
+            continue
+        usual = float(np.median(share[used]))
+        odd = [row for row in used.tolist() if not 1 / UNEVEN < share[row] / usual < UNEVEN]
+        if not odd:
+            text = f"all rows of '{reading.device.name}' are on for {usual:.1%} of a frame, within {UNEVEN - 1:.0%}"
+            case.rule_out("timing.uneven-rows", text)
+            continue
+        frame = float(np.median(np.diff(scan.frames))) * float(case.trace.tick)
+        start, end = case.span
+        yield case.found(
+            "timing.uneven-rows", device=reading.device.name, lines=[name for row in odd for name in _names(case, bus, row)], start=start, end=end,
+            count=len(odd), evidence={"share": [round(float(value), 4) for value in share], "usual": usual},
+            which=" and ".join(_row(case, bus, scan, row) for row in odd[:3]), are="is" if len(odd) == 1 else "are",
+            way="longer" if share[odd[0]] > usual else "shorter", own=show(share[odd[0]] * frame, "s"), usual=show(usual * frame, "s"),
+        )  # fmt: skip
+
+
+def ghosting(case: Case) -> Iterator[Finding]:
+    """Light in the wrong row: two rows on at once, or a row on while the columns are still another's."""
+    for reading, scan, bus in _each(case):
+        if not scan.cycles or len(scan.light) < 3:
+            continue
+        took = scan.end - scan.start
+        least = 2 * case.trace.resolution()
+        double = scan.overlap() & (took > least) & (took < np.diff(scan.frames).max() // 2)
+        stale = _stale(scan) & (took > least)
+        frame = float(np.median(np.diff(scan.frames)))
+        where = np.flatnonzero(double) if took[double].sum() >= took[stale].sum() else np.flatnonzero(stale)
+        if len(where) < 3 or took[where].sum() / (frame * len(scan.light)) < GHOST:
+            case.rule_out("timing.ghosting", f"no row of '{reading.device.name}' is on with another one's columns")
+            continue
+        first = int(where[0])
+        lasts = show(case.seconds(int(np.median(took[where]))), "s")
+        rows = [row for row in range(scan.on.shape[1]) if int(scan.rows[first]) >> row & 1]
+        yield case.found(
+            "timing.ghosting", "two-rows" if len(rows) > 1 else "", device=reading.device.name, lines=[name for row in rows for name in _names(case, bus, row)],
+            start=case.seconds(int(scan.start[first])), end=case.seconds(int(scan.end[int(where[-1])])), count=len(where),
+            evidence={"overlap": lasts, "frames": len(scan.light)}, lasts=lasts, first=_row(case, bus, scan, rows[0]),
+            last=_row(case, bus, scan, rows[-1]),
+        )  # fmt: skip
+
+
+def _stale(scan: Scan) -> NDArray[np.bool_]:
+    """(n,) dwells at an end of a row's turn in which its columns are those of the row before or behind it."""
+    lit = np.flatnonzero(scan.rows)
+    out = np.zeros(len(scan.rows), bool)
+    if len(lit) < 4:
+        return out
+    rows, took = scan.rows[lit], (scan.end - scan.start)[lit]
+    turn = np.cumsum(np.append(True, rows[1:] != rows[:-1])) - 1
+    # The columns of a turn are those it has for longest.
+    order = np.lexsort((took, turn))
+    main = order[np.append(turn[order][1:] != turn[order][:-1], True)]
+    bits = scan.bits[lit]
+    own = (bits == bits[main][turn]).all(axis=1)
+    for step in (-1, 1):
+        other = np.clip(turn + step, 0, len(main) - 1)
+        out[lit] |= ~own & (bits == bits[main][other]).all(axis=1) & (took < took[main][turn] / 4)
+    return out
+
+
+def order_of_rows(case: Case) -> Iterator[Finding]:
+    """Rows in an order that is one exchange away from a straight one."""
+    for reading, scan, bus in _each(case):
+        count = scan.on.shape[1]
+        if not scan.cycles or count < 5 or scan.lamps.block or scan.overlap().any():
+            continue
+        rows = scan.rows[scan.rows != 0]
+        turns = rows[np.append(True, rows[1:] != rows[:-1])]
+        seen = np.log2(turns[: 20 * count].astype(float)).round().astype(int).tolist()
+        if 0 not in seen:
+            continue
+        at = seen.index(0)
+        order = seen[at : at + count]
+        if len(seen) < at + 3 * count or sorted(order) != list(range(count)) or seen[at + count : at + 2 * count] != order:
+            continue
+        up = list(range(count))
+        down = [0, *up[:0:-1]]
+        for straight, (a, b) in product((up, down), combinations(range(count), 2)):  # downwards is rarer
+            fixed = [b if row == a else a if row == b else row for row in order]
+            start = fixed.index(0)
+            if order not in (up, down) and fixed[start:] + fixed[:start] == straight:
+                begin, end = case.span
+                told = ", ".join(map(str, order))
+                yield case.found(
+                    "wiring.swapped-lines", "rows", confidence="likely", device=reading.device.name, lines=[*_names(case, bus, a), *_names(case, bus, b)],
+                    start=begin, end=end, evidence={"order": told}, a=_row(case, bus, scan, a), b=_row(case, bus, scan, b),
+                   order=told,
+                )  # fmt: skip
+                return
+
+
+def segments(case: Case) -> Iterator[Finding]:
+    """Digits that make no characters, but would with two segment lines exchanged or all of them inverted."""
+    for reading, scan, bus in _each(case):
+        if reading.panel.form != "digits":
+            continue
+        patterns = np.unique(scan.lit().reshape(-1, scan.light.shape[2]), axis=0)
+        patterns = np.pad(patterns[patterns.any(axis=1)], ((0, 0), (0, 8 - patterns.shape[1])))
+        if len(patterns) < READABLE:
+            continue
+        now = _readable(patterns)
+        if now == len(patterns):
+            case.rule_out("wiring.swapped-lines", f"all {now} patterns of the digits are characters as wired")
+            continue
+        tried = [
+            (_readable(_with(patterns, which)), which) for which in [*combinations(range(8), 2), *((one,) for one in range(7))]
+        ]
+        most = max(count for count, _ in tried)
+        best: list[tuple[int, ...]] = [which for count, which in tried if count == most]
+        alike = [
+            (a, b) for a, b in combinations(range(8), 2) if (patterns[:, a] == patterns[:, b]).all() and patterns[:, a].any()
+        ]  # fmt: skip
+        joined = most < len(patterns) and len(alike) == 1
+        if joined:
+            best = [alike[0]]
+        elif most < len(patterns) or len(best) > 2:
+            continue
+        begin, end = case.span
+        for which in best:
+            names = [bus.lines.get(f"segment_{SEGMENTS[k]}", "") for k in which]
+            pairs = zip(which, names, strict=True)
+            code = "wiring.inverted-line" if len(which) == 1 else "wiring.joined-lines" if joined else "wiring.swapped-lines"
+            yield case.found(
+                code, "segments", confidence="certain" if len(best) == 1 and most == len(patterns) else "likely", device=reading.device.name,
+                lines=[name for name in names if name in case.trace.names], start=begin, end=end,
+                evidence={"characters as wired": now, "of": len(patterns)},
+                shown=" and ".join(f"segment {SEGMENTS[k]}" + (f" ('{name}')" if name else "") for k, name in pairs),
+                wrong=len(patterns) - now, patterns=len(patterns), all=", all are that way" if most == len(patterns) else "",
+            )  # fmt: skip
+
+
+def _with(patterns: NDArray[np.bool_], which: tuple[int, ...]) -> NDArray[np.bool_]:
+    """Patterns with two segments exchanged, or one turned over."""
+    other = patterns.copy()
+    if len(which) == 1:
+        other[:, which[0]] ^= True
+    else:
+        other[:, which] = other[:, which[::-1]]
+    return other
+
+
+def _readable(patterns: NDArray[np.bool_]) -> int:
+    """How many patterns of segments are characters."""
+    return sum("?" not in character([SEGMENTS[k] for k in np.flatnonzero(row).tolist()]) for row in patterns)
+
+
+RULES = [
+    Rule("wiring", dead_rows),
+    Rule("wiring", order_of_rows),
+    Rule("wiring", segments),
+    Rule("timing", flicker),
+    Rule("timing", uneven),
+    Rule("timing", ghosting),
+]

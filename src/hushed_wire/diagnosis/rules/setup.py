@@ -1,0 +1,195 @@
+"""The set-up: what parts were told, held against their own rules by the code that checks sequences, and whose commands these are."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...errors import HushedError
+from ...finding import Finding
+from ...part import Commands, catalog_names, commands, load
+from ...part.expander import pins_of
+from ...rig import DeviceReading, Rig, decode
+from ...rig.adapter import adapter, written
+from ...sequence.examine import RULES as SEQUENCE_RULES
+from ..case import GAIN, POWERED, Case, sense, timed, unmet
+from ..rule import Rule, is_addressed
+
+__all__ = ["RULES"]
+
+UNSURE = ("setup.unknown-command", "setup.undocumented-value")
+ANY_TIME = (*UNSURE, "setup.decimal-for-hex")  # that are told whenever the capture began
+
+
+def kept(case: Case) -> Iterator[Finding]:
+    """Everything that is checked on sequences, on what was sent."""
+    for reading in case.devices:
+        target = case.rig.target(reading.device)
+        seen: set[tuple[str, str]] = set()
+        for chip in reading.chips:
+            if not len(chip):
+                continue
+            steps = timed(case, reading, chip)
+            for rule in SEQUENCE_RULES:
+                for found in rule(target, steps):
+                    if (found.code, found.summary) in seen or not _fair(case, reading, found):
+                        continue
+                    seen.add((found.code, found.summary))
+                    if found.start is not None:
+                        found.start = found.end = round(found.start - float(POWERED), 10)
+                    found.bus = case.bus.name
+                    found.summary = f"on '{reading.device.name}', {found.summary}"
+                    if case.plan.assumed and found.aside.get("by_panel"):  # with another panel it would be right
+                        found.confidence = "likely"
+                    found.evidence.pop("place", None)
+                    yield found
+        if reading.started:
+            case.rule_out(
+                "setup.step-missing",
+                f"the set-up of '{reading.device.name}' is in the capture, and it was held against the part's rules",
+            )
+
+
+def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
+    """What was not captured is not held against the driver."""
+    if found.code == "timing.power-on-short":
+        return False
+    if found.code in UNSURE and not reading.started:
+        return False  # which of its command sets a part was in, or which half of a byte comes first, is not known
+    if case.plan.assumed and found.aside.get("by_panel") == "needs":
+        return False  # with a panel that was only assumed, another panel explains as much
+    if not found.code.startswith("setup.") or found.code in ANY_TIME:
+        return True
+    told = found.aside.get("set")
+    if told is None:  # a step that is missing, or comes too late
+        return reading.started and not case.unfinished
+    # What was set counts where somebody acknowledged it; on other buses only a bring-up shows that these words are commands at all. What has its
+    # reset value, or is back at it, counts only where the set-up is there and over.
+    return ((bool(told) and case.kind.addressed) or reading.started) and not (case.unfinished and found.aside.get("at_reset"))
+
+
+def faint(case: Case) -> Iterator[Finding]:
+    """A contrast that is half of what is hinted at as faint, or less."""
+    for reading in case.devices:
+        for hint in reading.part.beyond:
+            value = reading.memory.register(hint.register) if hint.register else None
+            if isinstance(value, int) and hint.below >= 16 and value < hint.below // 2 and not case.unfinished:
+                start, end = case.span
+                found = case.found(
+                    "setup.contrast-low", confidence="likely", device=reading.device.name, start=start, end=end,
+                    evidence={"value": value, "source": f"{reading.part.source}: {hint.source}"}, register=hint.register.replace(".", " "),
+                    value=value, look=hint.look.format(value=value),
+                )  # fmt: skip
+                found.summary = f"on '{reading.device.name}', {found.summary}"
+                yield found
+
+
+def undriven(case: Case) -> Iterator[Finding]:
+    """Pins of an expander that drive a display and were made inputs. Where nothing was said of them, that may have been ahead of the capture."""
+    for bridge in case.bridges:
+        states, part = case.reading.driven.get(bridge.name), load(bridge.part)
+        if states is None or not len(states) or part.memory.expander is None:
+            continue
+        pins = pins_of(part, bridge.count)
+        inputs = [pin for pin in bridge.drives.values() if int(states.undriven[-1]) >> pins[pin] & 1]
+        if inputs:
+            yield case.found(
+                "setup.pin-direction", device=bridge.name, lines=case.names(*case.bus.lines), start=case.seconds(int(states.time[0])), end=case.span[1],
+                evidence={"inputs": inputs, "source": f"{part.source}: {part.memory.expander.source}"}, pins=", ".join(inputs), bridge=bridge.name,
+                register=part.memory.expander.called,
+            )  # fmt: skip
+
+
+def sisters(case: Case) -> Iterator[Finding]:
+    """What is sent makes sense to a sister of the part that the rig has."""
+    if case.plan.assumed:
+        return
+    for reading in case.devices:
+        if not len(reading):
+            continue
+        framing = case.rig.target(reading.device).framing
+        payload = [chip.payload for chip in reading.chips]
+        strange = _strange(reading.chips)
+        if strange < 0.04:
+            case.rule_out("setup.wrong-controller", f"what '{reading.device.name}' is sent is in its own command set")
+            continue
+        now = sense(reading.part, reading.chips) - unmet(case, reading, reading.chips)
+        best: tuple[float, str] | None = None
+        for name in catalog_names():
+            other = load(name)
+            if name == reading.part.name or framing not in other.framings or other.memory.kind == "port":
+                continue
+            own = [commands(other, each) for each in payload]
+            if _strange(own) < 0.25 * strange and (worth := sense(other, own)) >= now + GAIN * (1 - now) and worth > 0.75:
+                best = max(best or (0.0, ""), (worth, name))
+        if best is not None:
+            start, end = case.span
+            yield case.found(
+                "setup.wrong-controller", device=reading.device.name, start=start, end=end, confidence="likely",
+                evidence={"as " + reading.part.name: f"{now:.0%} makes sense", "as " + best[1]: f"{best[0]:.0%}"},
+               part=reading.part.name, other=best[1], strange=f"{strange:.0%}",
+            )  # fmt: skip
+
+
+def _strange(own: list[Commands]) -> float:
+    """The share of commands that are unknown or not documented."""
+    count = odd = 0
+    for chip in own:
+        for index in range(min(len(chip), 300)):
+            if chip.name_of(index) == "data":
+                continue
+            count += 1
+            odd += int(chip.kind[index]) < 0 or bool(chip.fields_of(index)[1])
+    return odd / count if count else 0.0
+
+
+def adapters(case: Case) -> Iterator[Finding]:
+    """An expander whose outputs are wired to the display in another way than the rig says."""
+    if case.plan.assumed:
+        return
+    for bridge in case.bridges:
+        part = load(bridge.part)
+        readings = [r for r in case.devices if r.device.on == bridge.name and r.part.memory.kind == "character"]
+        plain = part.i2c is not None and part.memory.expander is None
+        if not readings or bridge.on != case.bus.name or bridge.address is None or not plain:
+            continue
+        reading = readings[0]
+        if sense(reading.part, reading.chips) >= 0.9:
+            case.rule_out("wiring.adapter-pins", f"'{reading.device.name}' understands what comes through '{bridge.name}'")
+            continue
+        values: NDArray[np.uint8] = written(case.talk, bridge.address)
+        found = adapter(case.trace, case.bus, bridge.address, values) if len(values) else None
+        if found is None:
+            continue
+        other, _, wired = found
+        wrong = [role for role, pin in bridge.drives.items() if other.drives.get(role, pin) != pin and role != "backlight"]
+        if wrong and _better(case, reading, other.drives):
+            start, end = case.span
+            yield case.found(
+                "wiring.adapter-pins", device=reading.device.name, lines=case.names("sda"), start=start, end=end,
+                evidence={"as the rig says": ", ".join(f"{role}={pin}" for role, pin in bridge.drives.items()), "as it makes sense": wired},
+                bridge=bridge.name, wired=wired,
+            )  # fmt: skip
+
+
+def _better(case: Case, reading: DeviceReading, drives: dict[str, str]) -> bool:
+    import msgspec
+
+    bridges = [msgspec.structs.replace(b, drives=drives) if b.name == reading.device.on else b for b in case.rig.bridge]
+    try:
+        own = decode(case.trace, Rig(bus=[case.bus], bridge=bridges, device=[reading.device])).devices[0].chips
+    except HushedError:
+        return False
+    now = sense(reading.part, reading.chips)
+    return sense(reading.part, own) >= now + GAIN * (1 - now)
+
+
+RULES = [
+    Rule("wiring", adapters, is_addressed),
+    Rule("setup", undriven),
+    Rule("setup", sisters),
+    Rule("setup", kept),
+    Rule("setup", faint),
+]

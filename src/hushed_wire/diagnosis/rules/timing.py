@@ -1,0 +1,121 @@
+"""Times: what parts and specifications ask for against what was measured, and a bus that hangs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ...bus.words import STOP
+from ...finding import Finding
+from ...units import show
+from ..case import Case
+from ..margins import Margin, of_parts, of_specification
+from ..rule import Rule, is_addressed
+
+__all__ = ["RULES"]
+
+HUNG = 1e-3  # seconds for which a line lies low when nobody is clocking
+WAVERS = 0.93  # edges jitter, and drivers' oscillators are off, without harm: of a minimum time of the I2C-bus specification
+
+
+def part_times(case: Case) -> Iterator[Finding]:
+    """Every minimum time of the parts that the capture shows broken, one finding a code and device."""
+    table = of_parts(case)
+    fast = {margin.device for margin in table if margin.rate and margin.below}
+    for device in dict.fromkeys(margin.device for margin in table):
+        for code in dict.fromkeys(margin.code for margin in table):
+            own = [margin for margin in table if margin.device == device and margin.code == code]
+            over = sorted((margin for margin in own if margin.below), key=lambda margin: margin.smallest / margin.required)
+            if own and not over:
+                least = min(own, key=lambda margin: margin.smallest / margin.required)
+                case.rule_out(code, _kept(least, device))
+            if not over or (not over[0].rate and device in fast and "clock" in over[0].what):
+                continue
+            yield _broken(case, code, device, over)
+
+
+def _kept(least: Margin, device: str) -> str:
+    if least.rate:
+        return f"the clock runs at {show(1 / least.usual, 'Hz')}, '{device}' allows {show(1 / least.required, 'Hz')}"
+    return f"{least.symbol} ({least.what}) is {show(least.smallest, 's')} at the least, {show(least.required, 's')} is required"
+
+
+def _broken(case: Case, code: str, device: str, over: list[Margin]) -> Finding:
+    worst = over[0]
+    too = {"too": ", ".join(f"{m.symbol} {show(m.smallest, 's')}" for m in over[1:])} if over[1:] else {}
+    if worst.rate:
+        evidence = {
+            "measured": show(1 / worst.usual, "Hz"),
+            "allowed": show(1 / worst.required, "Hz"),
+            "source": worst.source,
+            **worst.beside,
+            **too,
+        }
+        values = {"measured": evidence["measured"], "allowed": evidence["allowed"]}
+    else:
+        evidence = {"measured": show(worst.smallest, "s"), "required": show(worst.required, "s"), "source": worst.source, **too}
+        values = {
+            "symbol": worst.symbol, "what": worst.what, "least": evidence["measured"], "required": evidence["required"],
+            "below": f"{worst.below:,}", "of": f"{worst.count:,}",
+        }  # fmt: skip
+    return case.found(
+        code, device=device, lines=worst.lines, start=worst.first, end=case.span[1], count=sum(margin.below for margin in over), evidence=evidence,
+       **values,
+    )  # fmt: skip
+
+
+def specified_times(case: Case) -> Iterator[Finding]:
+    """Minimum times of the I2C-bus specification, of the mode that the clock asks for."""
+    if case.as_wired.score < 0.5:
+        return
+    table = [
+        margin for margin in of_specification(case) if margin.code and margin.below and not margin.at_most and not margin.rate
+    ]
+    for code in dict.fromkeys(margin.code for margin in table):
+        own = [m for m in table if m.code == code and m.smallest < WAVERS * m.required and m.below > max(2, 0.02 * m.count)]
+        if not own:
+            continue
+        worst = min(own, key=lambda margin: margin.smallest / margin.required)
+        yield case.found(
+            code, "specification", lines=case.names("scl", "sda"), start=worst.first, end=case.span[1], count=worst.below,
+            evidence={"measured": show(worst.smallest, "s"), "required": show(worst.required, "s"), "source": worst.source},
+            symbol=worst.symbol, least=show(worst.smallest, "s"), mode=worst.what, required=show(worst.required, "s"), below=f"{worst.below:,}",
+            of=f"{worst.count:,}",
+        )  # fmt: skip
+
+
+def hung(case: Case) -> Iterator[Finding]:
+    """A line that is held low at the end, when nobody is clocking any more."""
+    for role, other in (("sda", "scl"), ("scl", "sda")):
+        own, beside = case.edges(role), case.edges(other)
+        if len(own.times) < 8 or own.level[-1] != 0:
+            continue
+        last = max(int(own.times[-1]), int(beside.times[-1]) if role == "sda" else 0)
+        still = case.seconds(case.trace.end - last)
+        lows = own.durations()[own.level == 0]
+        lies = case.seconds(int(lows[-1]))
+        # Zeros hold SDA low for as long as they come; a driver that rests meanwhile meant a STOP, and did not get it.
+        clock = case.edges("scl")
+        highs = (clock.level == 1) & (clock.times > own.times[-1])
+        usual_high = float(np.median(clock.durations()[clock.level == 1]))
+        rests = role == "sda" and bool((clock.durations()[highs] > 5 * usual_high).any())
+        usual = case.seconds(int(np.sort(lows[:-1])[-2])) if len(lows) > 3 else 0.0
+        stopped = len(case.table) > 0 and int(case.table.ended[-1]) == STOP
+        if lies < max(HUNG, 4 * usual) or not (still > HUNG or rests) or stopped:
+            continue
+        name = case.names(role)[0]
+        yield case.found(
+            "timing.bus-hung", role, lines=[name], start=case.seconds(int(own.times[-1])), end=case.span[1],
+            confidence="certain" if still > 2 * HUNG else "likely",
+            evidence={"low for": show(lies, "s"), "transaction": "open" if case.ends_open else "ended"}, name=name, lasts=show(lies, "s"),
+        )  # fmt: skip
+        return
+    case.rule_out("timing.bus-hung", "both lines come up again")
+
+
+RULES = [
+    Rule("timing", hung, is_addressed),
+    Rule("timing", specified_times, is_addressed),
+    Rule("timing", part_times),
+]

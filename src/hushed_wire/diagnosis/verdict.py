@@ -1,0 +1,101 @@
+"""Runs the rules on every bus of a rig, lets all findings compete, and says the outcome in one sentence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from ..finding import SEVERITIES, Finding
+from ..rig import Reading, Setup
+from ..trace import Trace
+from ..trace.threshold import Waveforms
+from .case import Case, Shared, cases_of
+from .compete import compete
+from .margins import Margin, margins
+from .rules import RULES
+from .rules.picture import all_good
+
+__all__ = ["Diagnosis", "diagnose"]
+
+GOOD = "picture.all-traffic-good"
+
+
+@dataclass
+class Diagnosis:
+    """verdict: one sentence. findings: the most likely cause first. hidden: those explained away."""
+
+    verdict: str
+    findings: list[Finding]
+    hidden: list[Finding] = field(default_factory=list)
+    ruled_out: list[dict[str, str]] = field(default_factory=list)
+    not_observable: list[str] = field(default_factory=list)
+    assumed: dict[str, str] = field(default_factory=dict)
+    cases: list[Case] = field(default_factory=list)
+
+    def worst(self) -> str | None:
+        """The severity of the gravest finding, None when there is none."""
+        return max((finding.severity for finding in self.findings), key=SEVERITIES.index, default=None)
+
+    @property
+    def reading(self) -> Reading:
+        """What the capture says by the rig."""
+        return self.cases[0].reading
+
+    def margins(self) -> list[Margin]:
+        """Every time that is limited, required and measured, on all buses."""
+        return [margin for case in self.cases for margin in margins(case)]
+
+
+def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagnosis:
+    """What is wrong with a capture, read by a rig (given or assumed). waves: the same in volts, where it was captured so.
+
+    Raises HushedError where the capture has the lines of none of the rig's buses.
+    """
+    cases = cases_of(Shared(trace, plan, waves))
+    found = [finding for case in cases for rule in RULES if rule.on(case.kind) for finding in rule.run(case)]
+    lines = {case.bus.name: set(case.bus.lines.values()) for case in cases}
+
+    def shared(one: Finding, other: Finding) -> bool:
+        return bool(set(one.lines) & lines.get(other.bus, set()))
+
+    kept, hidden = compete(found, shared)
+    if not any(finding.severity != "note" for finding in kept):
+        kept += [finding for case in cases for finding in all_good(case)]
+    kept.sort(key=Finding.rank, reverse=True)
+    codes = {(finding.bus, finding.code) for finding in [*kept, *hidden]}
+    several = len(cases) > 1
+    ruled_out = [
+        {**entry, "bus": case.bus.name} if several else entry
+        for case in cases
+        for entry in case.ruled_out
+        if (case.bus.name, entry["code"]) not in codes
+    ]
+    return Diagnosis(_verdict(cases, kept), kept, hidden, ruled_out, _not_observable(cases), plan.assumed, cases)
+
+
+def _verdict(cases: list[Case], findings: list[Finding]) -> str:
+    problems = [finding for finding in findings if finding.severity != "note"]
+    if problems:
+        first, more = problems[0].summary, len(problems) - 1
+        return first[0].upper() + first[1:] + (f" ({more} more finding{'s' if more > 1 else ''} below)." if more else ".")
+    if any(finding.code == GOOD for finding in findings):
+        return "The wires carry what they should: look beyond them."
+    for case in cases:
+        answering = {int(address) for address in case.who.address[case.who.answered]} if case.kind.addressed else set()
+        if answering and not any(entry.on == case.bus.name for entry in case.rig.device) and not case.bridges:
+            shown = ", ".join(f"{address:#04x}" for address in sorted(answering))
+            return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."
+    if not any(case.devices for case in cases):
+        return "The bus carries words, but no part of the catalog was recognised: name it with --part or --rig."
+    return "Nothing wrong was found in what was captured."
+
+
+def _not_observable(cases: list[Case]) -> list[str]:
+    """What the captured lines cannot reveal."""
+    out = [
+        "the display's supply and ground",
+        "" if all("reset" in case.bus.lines for case in cases) else "its reset line",
+        "the glass, its cable and its drive voltage",
+        "" if cases[0].trace.volts else "levels in volts and rise times (capture in volts to see them)",
+    ]
+    absent = cases[0].reading.absent
+    return [entry for entry in out if entry] + [f"bus '{name}', which is not in the capture" for name in absent]

@@ -1,0 +1,159 @@
+"""What types cannot say about a description: patterns, overlaps, names that must exist."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Mapping
+from typing import NoReturn
+
+from ..errors import HushedError, nearest
+from ..finding import codes
+from ..units import parse
+from .describe import Command, Panel, Part
+from .start_words import AREA_WORDS, start_words
+
+__all__ = ["RESERVED", "check", "states"]
+
+# Words of the sequence language; a command of that name could not be written in it.
+RESERVED = frozenset(
+    [
+        "repeat",
+        "end",
+        "number",
+        "point",
+        "line",
+        "rectangle",
+        "circle",
+        "polygon",
+        "sprite",
+        "include",
+        "device",
+        "select",
+        "wait",
+        "bytes",
+        "data",
+        "reset",
+        "enable",
+        "backlight",
+        "counter",
+        "count",
+        "picture",
+        "text",
+        "fill",
+        "glyph",
+    ]
+)
+
+
+def states(part: Part) -> list[tuple[int | str, ...]]:
+    """Every state of the modes that the commands' fields allow."""
+    choices = []
+    for register in part.modes:
+        name, _, field_name = register.partition(".")
+        field = next(field for field in part.find(name).fields.values() if field.name == field_name)
+        shown: list[int | str] = [int(key) if key.isdecimal() else key for key in field.values]
+        choices.append(shown or sorted({c.when[register] for c in part.command if register in c.when}, key=str))
+    return list(itertools.product(*choices))
+
+
+def check(part: Part, where: str) -> None:
+    """Raises HushedError naming the file, the key and the reason."""
+
+    def fail(key: str, reason: str, remedy: str = "compare the key with the datasheet's table") -> NoReturn:
+        raise HushedError(f"{key}: {reason}", where=where, remedy=remedy)
+
+    from .wrap import WRAPS
+
+    for name in part.framings:
+        if name not in WRAPS:
+            fail("framings", f"there is no framing '{name}'", nearest(name, WRAPS))
+    registers = {f"{command.owner}.{field.name}" for command in part.command for field in command.fields.values()}
+    for command in part.command:
+        _command(command, fail)
+        if command.name in RESERVED:
+            fail(f"command '{command.name}'", "the sequence language has a word of that name", "give the command another name")
+        for register in command.when:
+            if register not in registers:
+                fail(f"command '{command.name}': when", f"there is no register '{register}'; {nearest(register, registers)}")
+    if len(part.by_name) != len(part.command):
+        fail("command", "two commands have one name")
+    for state in states(part):
+        taken: dict[int, str] = {}
+        now = dict(zip(part.modes, state, strict=True))
+        for command in part.command:
+            if any(now[register] != value for register, value in command.when.items()):
+                continue
+            mask, expected = command.fixed[0]
+            for first in range(256):
+                if first & mask == expected:
+                    if first in taken:
+                        fail(f"command '{command.name}'", f"the code {first:#04x} is that of '{taken[first]}' too")
+                    taken[first] = command.name
+    for key, register in [
+        *((f"memory.registers.{role}", register) for role, register in part.memory.registers.items()),
+        *((f"bring_up '{rule.finding}'", rule.register) for rule in part.bring_up if rule.register),
+        *(("beyond", hint.register) for hint in part.beyond if hint.register),
+        *((f"panels.{name}.needs", register) for name, panel in part.panels.items() for register in panel.needs),
+    ]:
+        if register not in registers:
+            fail(key, f"there is no register '{register}'; {nearest(register, registers)}")
+    for key, name in [
+        *(("start_up", name) for name in part.start_up),
+        *((f"bring_up '{rule.finding}'", name) for rule in part.bring_up for name in (rule.step, rule.before) if name),
+    ]:
+        if name not in part.by_name:
+            fail(key, f"there is no command '{name}'; {nearest(name, part.by_name)}")
+    for rule in part.bring_up:
+        if rule.finding not in codes():
+            fail("bring_up", f"there is no finding '{rule.finding}'; {nearest(rule.finding, codes())}")
+        if not rule.register and not rule.step:
+            fail(f"bring_up '{rule.finding}'", "it names neither a register nor a step")
+    _check_filled(part, fail)
+    for key, text in [*part.waits.items(), *((f"{c.name}.takes", c.takes) for c in part.command if c.takes)]:
+        if key != "source":
+            parse(text, "s", f"{where}: {key}")
+
+
+def _check_filled(part: Part, fail: Callable[..., NoReturn]) -> None:
+    """Keys of panels that rules name, and words in braces."""
+
+    def fill(key: str, line: str, words: Mapping[str, object]) -> None:
+        try:
+            line.format(**words)
+        except (KeyError, ValueError, IndexError, AttributeError) as error:
+            fail(key, f"'{line}' cannot be filled in: {error}", f"words in braces are {', '.join(sorted(words)[:30])}")
+
+    keys = Panel.__struct_fields__
+    for rule in part.bring_up:
+        key = f"bring_up '{rule.finding}'"
+        for name in [*rule.panel, *([rule.must_equal] if rule.must_equal not in ("", "needs") else [])]:
+            if name not in keys:
+                fail(key, f"a panel has no key '{name}'", nearest(name, keys))
+        for text in (rule.summary, rule.remedy):
+            fill(key, text, {"value": 0, "wanted": 0, "wanted_code": "00"})
+    for hint in part.beyond:
+        for name in hint.panel:
+            if name not in keys:
+                fail("beyond", f"a panel has no key '{name}'", nearest(name, keys))
+        fill("beyond", hint.look, {"value": 0})
+    for mode, lines in part.memory.area.items():
+        for line in lines:
+            fill(f"memory.area.{mode}", line, dict.fromkeys(AREA_WORDS, 0))
+    for panel in part.panels.values():
+        words = start_words(part, panel)
+        for line in [*part.start, *(line for lines in part.start_by.values() for line in lines)]:
+            fill("start", line, words)
+
+
+def _command(command: Command, fail: object) -> None:
+    key = f"command '{command.name}'"
+    for pattern in command.patterns:
+        if len(pattern) != 8 or not all(char in "01-" or (char.isalpha() and char.islower()) for char in pattern):
+            fail(key, f"'{pattern}' is not eight of 0, 1, - and letters")  # type: ignore[operator]
+    letters = set(command.places)
+    if letters != set(command.fields):
+        odd = min(letters ^ set(command.fields))
+        fail(key, f"letter '{odd}' is in the patterns or in the fields, not in both")  # type: ignore[operator]
+    names = [field.name for field in command.fields.values()]
+    if len(set(names)) < len(names):
+        fail(key, "two fields have one name")  # type: ignore[operator]

@@ -1,0 +1,246 @@
+"""Framings, on the way in: what the words on a bus say to a part, as the columns that its commands are read from. The twin of `wrap`.
+
+One row of `RECEIVERS` a framing, with the keys of `WRAPS`. A receiver takes the channels of the bus that its part hangs on, in pieces of any size,
+and gives what is for the part: one payload for each chip behind its glass. What it has to remember between pieces it keeps.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..bus.base import BUSES
+from ..bus.channel import Channel
+from ..bus.nibbles import Nibbles
+from ..bus.words import CUT, END, START, STOP, Transactions, Words
+from .describe import Panel
+from .framing import Framing, Payload, control_byte, first_byte, plain
+from .scanned import shape_of, to_bytes
+from .wrap import WRAPS
+
+__all__ = ["RECEIVERS", "Receiver", "Seat", "pictures"]
+
+
+@dataclass(frozen=True)
+class Seat:
+    """Where a part sits. framing: how it is spoken to. address: on I2C and of parts with an address in their opcode. select: the role of its
+    select, "" for none. position: in a chain, 0 nearest to the driver. chips: behind one glass. count: registers of a chain. panel: of LEDs."""
+
+    framing: str
+    address: int | None = None
+    select: str = ""
+    position: int = 0
+    chips: int = 1
+    count: int = 1
+    panel: Panel | None = None
+
+
+class Receiver:
+    """What of a channel is for a part. closes: data are over with their transaction."""
+
+    closes = True
+
+    def __init__(self, seat: Seat) -> None:
+        self.seat = seat
+        self.bits = WRAPS[seat.framing].bits
+        self.next = 0  # transactions are counted through all pieces
+
+    def take(self, own: Channel) -> list[Payload] | None:
+        """A payload for each chip; None where the channel is not its own."""
+        if not self.hears(own):
+            return None
+        # A transaction that goes on with the piece before it keeps its number.
+        ahead = self.next - (1 if self.next and len(own.table) and int(own.table.began[0]) == CUT else 0)
+        self.next = ahead + len(own.table)
+        return [replace(payload, transaction=payload.transaction + ahead) for payload in self.payloads(own)]
+
+    def hears(self, own: Channel) -> bool:
+        """Whether a channel is its own."""
+        return own.select == self.seat.select and own.bits == self.bits
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        """What a channel of its own brings."""
+        raise NotImplementedError
+
+
+class Called(Receiver):
+    """Parts with an address: what transactions bring behind it."""
+
+    framed: Framing = staticmethod(plain)
+
+    def hears(self, own: Channel) -> bool:
+        return own.who is not None
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        who = own.who
+        assert who is not None
+        chosen = np.flatnonzero((who.address == self.seat.address) & ~who.read & who.answered)
+        return [self.framed(own.words, own.table, who.first, chosen)]
+
+
+class ControlByte(Called):
+    """Behind control bytes."""
+
+    framed = staticmethod(control_byte)
+
+
+class FirstByte(Called):
+    """A command that opens the transaction, and its data."""
+
+    framed = staticmethod(first_byte)
+
+
+def _owners(table: Transactions) -> NDArray[np.int64]:
+    """(n,) the transaction of each word."""
+    return np.repeat(np.arange(len(table)), table.last - table.first)
+
+
+class Selected(Receiver):
+    """Words while a select is active; a line or the top bit of nine tells data from commands."""
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        words = own.words
+        if self.bits == 9:
+            data = words.value >> 8 & 1 == 1
+        else:
+            data = np.zeros(len(words), bool) if own.dc is None else own.dc == 1
+        value = (words.value & 0xFF).astype(np.uint8)
+        return [Payload(value, data, words.effect, words.start, words.end, _owners(own.table))]
+
+
+class Paired(Receiver):
+    """Words of register and value that are taken over when the select ends; the last one of a load stays in the part nearest to the driver."""
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        words, table = own.words, own.table
+        owner = _owners(table)
+        behind = table.last[owner] - 1 - np.arange(len(owner))
+        mine = (behind == self.seat.position) & (table.ended[owner] != END)
+        value = np.stack([words.value[mine] >> 8 & 0xFF, words.value[mine] & 0xFF], axis=1).reshape(-1)
+        twice = np.repeat(np.flatnonzero(mine), 2)
+        latched = np.repeat(table.end[owner[mine]], 2)
+        none = np.zeros(len(value), bool)
+        return [Payload(value.astype(np.uint8), none, latched, words.start[twice], words.end[twice], owner[twice])]
+
+
+class Opcoded(Receiver):
+    """Behind an opcode that holds the part's address (MCP23S17 datasheet, "SPI Operations"): 0100 A2 A1 A0 and 0 to write."""
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        words, table = own.words, own.table
+        owner = _owners(table)
+        position = np.arange(len(owner)) - table.first[owner]
+        opcode = words.value[table.first[owner]]
+        mine = (opcode >> 1 == 0x20 | (self.seat.address or 0)) & (opcode & 1 == 0) & (position > 0)
+        value = words.value[mine].astype(np.uint8)
+        return [Payload(value, np.zeros(len(value), bool), words.effect[mine], words.start[mine], words.end[mine], owner[mine])]
+
+
+class Latched(Receiver):
+    """Words that an edge latches, for each chip that is selected with them."""
+
+    closes = False
+
+    def __init__(self, seat: Seat) -> None:
+        super().__init__(seat)
+        self.halves = [Nibbles() for _ in range(seat.chips)] if self.bits == 4 else []
+
+    def hears(self, own: Channel) -> bool:
+        return own.read is not None
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        return [self._of_chip(own, chip) for chip in range(self.seat.chips)]
+
+    def _of_chip(self, own: Channel, chip: int) -> Payload:
+        assert own.read is not None
+        mine = ~own.read & ~own.words.unclear
+        if own.chips is not None:
+            mine &= (own.chips == 0) | (own.chips >> chip & 1 == 1)
+        words = own.words.take(mine)
+        data = np.ones(len(words), bool) if own.dc is None else own.dc[mine] == 1
+        if self.halves:
+            # Eight lines may be wired to a part that is spoken to by halves: these are on the upper four.
+            words = replace(words, value=words.value << 4) if own.bits == 4 else words
+            words, data = self.halves[chip].feed(words, data)
+        value = (words.value & 0xFF).astype(np.uint8)
+        return Payload(value, data, words.effect, words.start, words.end, np.zeros(len(value), np.int64))
+
+
+class Loaded(Receiver):
+    """Registers of a chain: what they hold when they take it over, the last register's byte first."""
+
+    def hears(self, own: Channel) -> bool:
+        return self._by_select(own) if BUSES[own.kind].transfers else own.read is not None or own.bits == 8 * self.seat.count
+
+    def _by_select(self, own: Channel) -> bool:
+        return own.select == self.seat.select and own.bits == 8
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        words, table, count = own.words, own.table, self.seat.count
+        if BUSES[own.kind].transfers:  # the latch is the select: they take over what came when that ends
+            which = np.flatnonzero((table.last - table.first >= count) & (table.ended != END))
+            at = (table.last[which, None] - count + np.arange(count)).reshape(-1)
+            value, owner = words.value[at].astype(np.uint8), np.repeat(which, count)
+            time = table.end[owner]
+        else:
+            places = 8 * np.arange(count - 1, -1, -1, dtype=np.uint64)
+            at, owner = np.repeat(np.arange(len(words)), count), np.repeat(_owners(table), count)
+            value = (words.value.astype(np.uint64)[:, None] >> places & np.uint64(0xFF)).astype(np.uint8).reshape(-1)
+            time = words.effect[at]
+        return [Payload(value, np.zeros(len(value), bool), time, words.start[at], words.end[at], owner)]
+
+
+class Lit(Receiver):
+    """Scanned LEDs: whatever was shown for one frame or more counts as one picture."""
+
+    def hears(self, own: Channel) -> bool:
+        return own.scan is not None
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        words, table = own.words, own.table
+        return [
+            Payload(
+                words.value.astype(np.uint8), np.ones(len(words), bool), words.effect, words.start, words.start, _owners(table)
+            )
+        ]
+
+
+def pictures(own: Channel, panel: Panel) -> Channel:
+    """A channel of scanned LEDs with the pictures that a panel showed as its words, one transaction each."""
+    scan = own.scan
+    if scan is None:
+        return own
+    lit = scan.lit()
+    rows, columns = shape_of(panel)
+    lit = lit[:, :rows, :columns]
+    lit = np.pad(lit, ((0, 0), (0, rows - lit.shape[1]), (0, columns - lit.shape[2])))
+    first = np.flatnonzero(np.append(True, (lit[1:] != lit[:-1]).any(axis=(1, 2))))
+    raw = [to_bytes(lit[frame], panel).astype(np.uint8) for frame in first.tolist()]
+    size = len(raw[0]) if raw else 1
+    value = np.concatenate([np.empty(0, np.uint8), *raw])
+    start = np.repeat(scan.frames[first], size)
+    end = np.repeat(scan.frames[np.append(first[1:], len(lit))] - 1, size)  # with its last tick, ahead of the next one
+    words = Words(value, start, end, start, np.ones(len(value), bool), np.zeros(len(value), bool))
+    each, kinds = np.arange(len(first)) * size, np.ones(len(first), np.uint8)
+    table = Transactions(each, each + size, start[each], end[each], kinds * START, kinds * STOP, kinds * 0)
+    return replace(own, words=words, table=table)
+
+
+RECEIVERS: dict[str, Callable[[Seat], Receiver]] = {
+    "i2c-control-byte": ControlByte,
+    "i2c-first-byte": FirstByte,
+    "i2c-register": Called,
+    "i2c-plain": Called,
+    "dc-line": Selected,
+    "nine-bit": Selected,
+    "register-pairs": Paired,
+    "spi-opcode": Opcoded,
+    "rs-line": Latched,
+    "nibbles": Latched,
+    "dc-parallel": Latched,
+    "load": Loaded,
+    "scan": Lit,
+}

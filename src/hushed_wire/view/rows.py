@@ -1,0 +1,170 @@
+"""Transfers with what they say to the parts, row by row while a capture is read: what tables are made of, as text and as CSV.
+
+A row is complete when no command can tell any more of it; a table that only shows the ends of a long capture keeps no more than these.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..bus.base import select_of
+from ..bus.channel import OVER_WORDS, Channel, in_pieces
+from ..part import Commands
+from ..rig.decoder import Decoded, Told
+from ..rig.schema import Rig
+from ..sequence.listing import as_hush
+
+__all__ = ["Row", "Rows", "meanings", "said", "shown_places"]
+
+Place = tuple[str, str]  # bus, or bridge whose outputs are one, and role of the select
+
+
+@dataclass(slots=True)
+class Row:
+    """One transfer. index: of the transaction in the channel. start, end: ticks. said: what it says to the parts."""
+
+    channel: Channel
+    index: int
+    start: int
+    end: int
+    said: list[str] = field(default_factory=list)
+
+
+def said(own: Commands, index: int, chip: str = "") -> str:
+    """One command in words. chip: told ahead of it, where several chips are behind a glass."""
+    name = own.name_of(index)
+    fields, note = own.fields_of(index)
+    text = f"{fields['count']:,} bytes of data" if name == "data" else as_hush(name, fields)
+    return chip + text + (f" ({note})" if note else "")
+
+
+def shown_places(rig: Rig, outside: bool = False) -> set[str]:
+    """The buses, and bridges with a bus behind them, whose transfers are shown: what a bridge carries says more than its own words, unless
+    `outside` asks for these. A bus on which a device is spoken to directly is always shown."""
+    buses = {bus.name for bus in rig.bus}
+    if outside:
+        return buses
+    carriers, spoken = {bridge.on for bridge in rig.bridge}, {device.on for device in rig.device}
+    inner = {place for place in buses | {bridge.name for bridge in rig.bridge} if place not in carriers or place in spoken}
+    return inner or buses
+
+
+def _place_of(rig: Rig, device: str, shown: set[str]) -> Place | None:
+    """Where what a device is told is shown: on what it hangs on, or the first on the way there that is."""
+    own: Any = next(entry for entry in rig.device if entry.name == device)
+    while True:
+        bridge = rig.bridge_named(own.on)
+        roles = {*bridge.drives, *bridge.direct} if bridge is not None else set(rig.bus_named(own.on).lines)
+        if own.on in shown:
+            return own.on, select_of(roles, own.select)
+        if bridge is None:
+            return None
+        own = bridge
+
+
+class Rows:
+    """Rows of a capture piece by piece. most: of a table that shows only its ends, how many at the start and at the end; None: all."""
+
+    def __init__(self, rig: Rig, outside: bool = False, most: tuple[int, int] | None = None) -> None:
+        self.most = most
+        self.shown = shown_places(rig, outside)
+        self.place_of = {device.name: _place_of(rig, device.name, self.shown) for device in rig.device}
+        # Selects of a parallel bus are told with each word, so all that hangs there is one place.
+        self.open: dict[Place, list[Row]] = {}
+        self.head: list[Row] = []
+        self.tail: list[Row] = []
+        self.count = 0
+
+    def take(self, piece: Decoded, waiting: int | None, picture: Callable[[Told, int], str] | None = None) -> list[Row]:
+        """The rows that are complete with a piece, in order of their starts. waiting: the tick from which on commands may still come.
+        picture: what a picture of scanned LEDs is called."""
+        new: list[Row] = []
+        for channel in piece.channels:
+            if channel.bus in self.shown and len(channel.table):
+                own = replace(channel, table=in_pieces(channel.words, channel.table)) if channel.who is None else channel
+                rows = self._rows(own)
+                self.count += len(own.table)
+                self.open.setdefault((channel.bus, channel.select), []).extend(rows)
+                new += rows
+        for told in piece.commands:
+            self._attach(told, picture)
+        if self.most is not None:
+            self._keep_ends(new)
+            return []
+        limit = waiting if waiting is not None else int(np.iinfo(np.int64).max)
+        # What one bus has done waits for what another began ahead of it.
+        first = min((row.start for rows in self.open.values() for row in rows if row.end >= limit), default=limit)
+        done: list[Row] = []
+        for place, rows in self.open.items():
+            upto = next((number for number, row in enumerate(rows) if row.end >= limit or row.start >= first), len(rows))
+            done += rows[:upto]
+            self.open[place] = rows[upto:]
+        return sorted(done, key=lambda row: row.start)
+
+    def _rows(self, own: Channel) -> list[Row]:
+        count = len(own.table)
+        which: Any = range(count)
+        if self.most is not None and count > sum(self.most):
+            which = [*range(self.most[0]), *range(count - self.most[1], count)]
+        if self.most is not None and len(self.head) == self.most[0]:
+            which = range(max(0, count - self.most[1]), count)
+        start, end = own.table.start, own.table.end
+        if self.most is None:
+            return [Row(own, number, int(start[number]), int(end[number])) for number in which]
+        # What a row needs of the piece, so that a row that is kept keeps no more.
+        return [Row(_alone(own, number), 0, int(start[number]), int(end[number])) for number in which]
+
+    def _keep_ends(self, new: list[Row]) -> None:
+        """The first rows of all, and the last."""
+        assert self.most is not None
+        every = sorted([*self.head, *self.tail, *new], key=lambda row: row.start)
+        if len(every) > sum(self.most):
+            self.head, self.tail = every[: self.most[0]], every[-self.most[1] :]
+        else:
+            self.head, self.tail = every[: self.most[0]], every[self.most[0] :]
+        kept = {id(row) for row in (*self.head, *self.tail)}
+        self.open = {place: [row for row in rows if id(row) in kept] for place, rows in self.open.items()}
+
+    def _attach(self, told: Told, picture: Callable[[Told, int], str] | None) -> None:
+        """Each command to the row in which its last word fell."""
+        place = self.place_of.get(told.device)
+        if place is None:
+            return
+        rows = self.open.get(place) or self.open.get((place[0], "")) or []
+        if not rows:
+            return
+        own = told.commands
+        starts = np.array([row.start for row in rows], np.int64)
+        ends = np.array([row.end for row in rows], np.int64)
+        when: NDArray[np.int64] = own.payload.end[own.first + own.count - 1]
+        at = np.searchsorted(starts, when, side="right") - 1
+        inside = (at >= 0) & (when <= ends[np.maximum(at, 0)])
+        chip = f"chip {told.chip + 1}: " if told.chips > 1 else ""
+        for index in np.flatnonzero(inside).tolist():
+            text = picture(told, index) if picture is not None and own.part.memory.kind == "scanned" else said(own, index, chip)
+            rows[int(at[index])].said.append(text)
+
+
+def _alone(own: Channel, number: int) -> Channel:
+    """One transfer of a channel, as a channel of its own."""
+    table = own.table.take(slice(number, number + 1))
+    first, last = int(table.first[0]), int(table.last[0])
+    who = None if own.who is None else own.who.take(slice(number, number + 1))
+    who = None if who is None else replace(who, first=who.first - first)
+    words = own.words.take(slice(first, last))
+    columns: dict[str, Any] = {
+        name: None if getattr(own, name) is None else getattr(own, name)[first:last] for name in OVER_WORDS
+    }
+    return replace(
+        own, words=words, table=replace(table, first=table.first - first, last=table.last - first), who=who, scan=None, **columns
+    )
+
+
+def meanings(row: Row, most: int = 6) -> str:
+    """What a row says, cut where it is much."""
+    return "; ".join(row.said[:most]) + (f"; {len(row.said) - most} more" if len(row.said) > most else "")
