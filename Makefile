@@ -27,7 +27,7 @@ bench: $(VENV)/.installed
 	$(BIN)/python bench/run.py $(ARGS)
 
 catalog:
-	PYTHONPATH=src $(BIN)/python -c "from hushed_wire.part.describe import compile_all; compile_all()"
+	PYTHONPATH=src $(BIN)/python -c "from hushed_wire.part.catalogs import compile_all; compile_all()"
 
 accuracy: $(VENV)/.installed
 	$(BIN)/python bench/accuracy.py $(ARGS)

@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 from hushed_wire.compiled import fast_form
 from hushed_wire.errors import HushedError
 from hushed_wire.part import catalog_names, commands, load, load_file
+from hushed_wire.part.catalogs import SHIPPED, _under
 from hushed_wire.part.characters import ROMS, codes_of, shown_as
 from hushed_wire.part.check import RESERVED, check, states
 from hushed_wire.part.chips import model_for
-from hushed_wire.part.describe import CATALOG, _under
 from hushed_wire.part.framing import payload_of
 from hushed_wire.part.segments import character, segments_of
 from hushed_wire.part.wrap import Send, unwrap
@@ -75,8 +75,8 @@ class Tables(unittest.TestCase):
 
     def test_what_is_loaded_fast_is_what_the_tables_say(self) -> None:
         for name in catalog_names():
-            self.assertIsNotNone(fast_form(CATALOG / f"{name}.toml", _under()), "run: make catalog")
-            self.assertEqual(load(name), load_file(CATALOG / f"{name}.toml"))
+            self.assertIsNotNone(fast_form(SHIPPED / f"{name}.toml", _under()), "run: make catalog")
+            self.assertEqual(load(name), load_file(SHIPPED / f"{name}.toml"))
 
     @given(st.data())
     @settings(deadline=None, max_examples=300)
@@ -102,7 +102,7 @@ class Tables(unittest.TestCase):
         self.assertEqual([step.name for step in again if step.name != "data"], wanted)
 
     def test_each_kind_of_mistake_in_a_users_file_is_named(self) -> None:
-        text = (CATALOG / "pcd8544.toml").read_text()
+        text = (SHIPPED / "pcd8544.toml").read_text()
         path = Path(scratch()) / "mine.toml"
         for old, new, said in (
             ('code = "00001m0m"', 'code = "00001m0"', r"command 'display-control': '00001m0' is not eight"),
@@ -120,6 +120,14 @@ class Tables(unittest.TestCase):
             ('step = "vop"', 'step = "vopp"', r"no command 'vopp'; did you mean 'vop'"),
             ('framings = ["dc-line"]', 'framings = ["dc"]', r"framings: there is no framing 'dc'"),
             ('reset_low = "100ns"', 'reset_low = "100"', r"'100' has no unit"),
+            (
+                'tWH1 = "',
+                'tWHI = "',
+                r"limits.tWHI: nothing is known of a time of that name\n.*'tWH1'.*on spi these can be measured",
+            ),
+            ('spi_clock = "4MHz"', 'spi_clock = "250ns"', r"limits.spi_clock: '250ns' is in s, not Hz"),
+            ('spi_clock = "4MHz"', 'spi_clock = "0Hz"', r"limits.spi_clock: 0Hz is no limit"),
+            ('reset_low = "100ns"', 'reset_lo = "100ns"', r"waits.reset_lo: nothing is known .*\n.*'reset_low'"),
             ('name = "pcd8544"', 'nmae = "pcd8544"', r"missing required field `name`|unknown field `nmae`"),
             ('title = "48', 'base = "mipi"\ntitle = "48', r"base: there is no base 'mipi'"),
         ):

@@ -16,7 +16,8 @@ from PIL import Image
 from hushed_wire.errors import HushedError
 from hushed_wire.part.segments import character
 from hushed_wire.picture.bdf import read_bdf, write_bdf
-from hushed_wire.picture.font import SHIPPED, Font, Glyph, set_text, shipped
+from hushed_wire.picture.font import Font, Glyph, set_text
+from hushed_wire.picture.font_file import SHIPPED, shipped
 from hushed_wire.picture.guess import guesses, header_of
 from hushed_wire.picture.motion import changed_boxes, windows
 from hushed_wire.picture.text_art import read_art, write_art

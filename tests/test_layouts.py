@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 
 from hushed_wire.errors import HushedError
-from hushed_wire.part.describe import catalog_names, load
+from hushed_wire.part.catalogs import catalog_names, load
 from hushed_wire.part.layout import DEPTHS, Layout, layout_of
 from hushed_wire.picture import layout as layouts
 

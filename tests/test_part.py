@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
 from hushed_wire.part import catalog_names, commands, load, load_file
-from hushed_wire.part.describe import CATALOG, Command
+from hushed_wire.part.catalogs import SHIPPED
+from hushed_wire.part.describe import Command
 from hushed_wire.part.framing import Payload, wrap_control_byte
 from hushed_wire.part.glass import PixelGlass
 from hushed_wire.part.model import model_of
@@ -98,7 +99,7 @@ class Table(unittest.TestCase):
         self.assertEqual(list(notes)[-3:], ["unknown", "display", "truncated"])
 
     def test_errors_in_a_description_name_file_key_and_reason(self) -> None:
-        text = (CATALOG / "ssd1306.toml").read_text()
+        text = (SHIPPED / "ssd1306.toml").read_text()
         path = Path(scratch()) / "mine.toml"
         for old, new, said in (
             ('code = "1010111d"', 'code = "1010111"', r"command 'display': '1010111' is not eight"),

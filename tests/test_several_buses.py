@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import unittest
 from dataclasses import replace
 from fractions import Fraction
@@ -15,7 +16,9 @@ from typing import Any
 
 import numpy as np
 
-from hushed_wire.bus.base import BUSES
+from hushed_wire.bus import parallel
+from hushed_wire.bus.base import BUSES, Settings
+from hushed_wire.bus.channel import Wired
 from hushed_wire.diagnosis import diagnose
 from hushed_wire.rig import Rig, Setup, decode, load_rig
 from hushed_wire.rig.rehearse import rehearse
@@ -23,7 +26,7 @@ from hushed_wire.rig.vocabulary import parse_mishap
 from hushed_wire.trace import Trace
 from hushed_wire.trace.files import write_capture
 from hushed_wire.trace.merge import merge
-from support import demo, program, scratch
+from support import ROOT, demo, program, scratch
 
 FOLDER = scratch()
 PLACES = {"front-desk": "tide", "handheld": "handheld", "pump-room": "pump-room"}
@@ -130,6 +133,73 @@ def in_json(*words: str) -> Any:
     done = program(*words)
     assert done.stdout, done.stderr
     return json.loads(done.stdout)
+
+
+class Limits(unittest.TestCase):
+    def test_a_tenth_beyond_the_fastest_clock_is_told_and_what_oscillators_are_off_is_not(self) -> None:
+        for clock, told in (("404kHz", False), ("440kHz", True)):
+            trace = rehearsed("front-desk", f"fast-clock:{clock}")
+            codes = [finding.code for finding in diagnose(trace, Setup(rig_of("front-desk"))).findings]
+            self.assertEqual("timing.clock-too-fast" in codes, told, (clock, codes))
+
+    def test_a_backlight_that_nothing_switches_stays_lit(self) -> None:
+        rig = load_rig(demo() / "engine-room.toml")
+        rig.bus[0].lines["backlight"] = "BL"
+        trace = rehearse(demo() / "engine-room.hush", rig)[0]
+        self.assertEqual(set(trace.level_at(trace.index("BL"), trace.times).tolist()), {1})
+        self.assertTrue(decode(trace, rig).devices[0].glass().backlight)
+
+    def test_two_halves_are_parted_in_a_pause_that_surely_is_one(self) -> None:
+        lines = ("d4", "d5", "d6", "d7", "rs", "e")
+        roles = {role: number for number, role in enumerate(lines)}
+        for longest, parted in ((64 * 40, False), (64 * 40 + 40, True)):
+            start = 100 + np.cumsum([40] * 50 + [longest] + [40] * 50)
+            zeros = np.zeros(len(start), np.uint8)
+            tick = Fraction(1, 20_000_000)
+            trace = parallel.encode(
+                zeros.astype(np.uint32),
+                zeros > 0,
+                zeros,
+                start,
+                parallel.Pulse(5, 8, 6),
+                roles,
+                lines,
+                tick,
+                int(start[-1]) + 100,
+            )
+            at = parallel.fresh_start(trace, Wired("bus", roles, Settings(), tick))
+            self.assertEqual(at is not None, parted, longest)
+            if at is not None:
+                self.assertTrue(start[49] + longest / 4 < at < start[50])
+
+
+class UsersParts(unittest.TestCase):
+    def test_the_walk_throughs_part_works_on_i2c_too(self) -> None:
+        """Its rule says what a register must not be, which sequences and captures are held against alike."""
+        text = re.findall(r"```toml\n(.*?)```", (ROOT / "CONTRIBUTING.md").read_text(), re.DOTALL)[0]
+        text = text.replace('framings = ["dc-line"]', 'framings = ["i2c-control-byte"]', 1)
+        text += '\n[i2c]\naddresses = [0x3C]\nstrap = "SA0"\nsource = "none: a part of the example"\n'
+        folder = scratch()
+        parts = folder / "parts"
+        parts.mkdir()
+        limits = re.search(r"\[limits\].*?\n\n", text, re.DOTALL)
+        (parts / "tidelcd.toml").write_text(text.replace(limits[0], "") if limits else text)
+        (folder / "desk.toml").write_text(
+            (demo() / "front-desk.toml").read_text().replace("ssd1306", "tidelcd").replace("0x3D", "0x3C").replace("0x3d", "0x3C")
+        )
+        rig = folder / "desk.toml"
+        lines = [line for line in rig.read_text().splitlines() if not line.startswith("panel")]
+        rig.write_text("\n".join(lines) + "\n")
+        start = program("catalog", "tidelcd", "--catalog", str(parts), "--start").stdout.decode()
+        for name, own in (("right", start), ("wrong", start.replace("display normal", "display blank"))):
+            sequence = folder / f"{name}.hush"
+            sequence.write_text(f'device tide\n{own}\ntext 4,4 "GATE"\n')
+            words = (str(sequence), "--rig", str(rig), "--catalog", str(parts), "-o", str(folder / f"{name}.vcd"))
+            done = program("rehearse", *words)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            done = program("diagnose", str(folder / f"{name}.vcd"), "--rig", str(rig), "--catalog", str(parts))
+            self.assertEqual(done.returncode, int(name == "wrong"), done.stderr + done.stdout)
+            self.assertEqual(b"setup.display-off" in done.stdout.partition(b"ruled out")[0], name == "wrong", done.stdout)
 
 
 class Formats(unittest.TestCase):

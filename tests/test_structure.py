@@ -1,9 +1,11 @@
 """The house: imports point one way, the core has no interface, start-up stays light."""
 
 import ast
+import functools
 import subprocess
 import sys
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 
 from support import PROGRAM, ROOT
@@ -11,8 +13,8 @@ from support import PROGRAM, ROOT
 SOURCE = ROOT / "src" / "hushed_wire"
 # From the top to the bottom; packages in one group do not see each other.
 LAYERS = [
-    {"cli"}, {"view", "demo"}, {"diagnosis", "link"}, {"rig"}, {"sequence"}, {"picture"}, {"part"}, {"bus"}, {"trace"},
-    {"finding", "compiled", "units", "errors", "version", "lazy", "__init__"},
+    {"cli"}, {"view", "demo"}, {"__init__"}, {"library"}, {"diagnosis", "link"}, {"rig"}, {"sequence"}, {"picture"}, {"part"}, {"bus"}, {"trace"},
+    {"finding", "compiled", "units", "errors", "version", "lazy"},
 ]  # fmt: skip
 RANK = {name: rank for rank, group in enumerate(LAYERS) for name in group}
 
@@ -29,6 +31,33 @@ def imports_of(path: Path) -> list[tuple[str, str]]:
     return out
 
 
+@functools.cache
+def homes_of(package: Path) -> dict[str, Path]:
+    """The modules in which the names live that a package offers."""
+    return {
+        alias.name: package / f"{own.module}.py"
+        for own in ast.walk(ast.parse((package / "__init__.py").read_text()))
+        if isinstance(own, ast.ImportFrom) and own.level == 1 and own.module
+        for alias in own.names
+    }
+
+
+def modules_of(path: Path) -> Iterator[Path]:
+    """The modules of our own whose names a module imports, wherever it does; names of a package are looked up where they live."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.level:
+            folder = path.parents[node.level - 1].joinpath(*(node.module or "").split("."))
+            if folder.with_suffix(".py").is_file():
+                yield folder.with_suffix(".py")
+                continue
+            homes = homes_of(folder)
+            for alias in node.names:
+                submodule = folder / f"{alias.name}.py"
+                home = submodule if submodule.is_file() else homes.get(alias.name)
+                if home is not None and home.is_file():
+                    yield home
+
+
 class Structure(unittest.TestCase):
     def test_imports_point_one_way(self) -> None:
         seen = 0
@@ -40,6 +69,18 @@ class Structure(unittest.TestCase):
                 allowed = own == other or RANK[own] < RANK[other] or RANK[own] == RANK[other] == len(LAYERS) - 1
                 self.assertTrue(allowed, f"{path.relative_to(ROOT)}: {own} imports {other}")
         self.assertGreater(seen, 100)
+
+    def test_no_module_needs_one_that_needs_it(self) -> None:
+        """Not even where it is imported: in a function, or for types alone."""
+        needs = {path: set(modules_of(path)) for path in SOURCE.rglob("*.py") if path.name != "__init__.py"}
+        self.assertGreater(sum(map(len, needs.values())), 400)
+        sound: set[Path] = set()
+        while True:  # what needs nothing but sound modules is sound
+            more = {path for path in needs if path not in sound and needs[path] <= sound | {path}}
+            if not more:
+                break
+            sound |= more
+        self.assertEqual(sorted(str(path.relative_to(SOURCE)) for path in set(needs) - sound), [])
 
     def test_only_the_interface_prints_and_parses_arguments(self) -> None:
         for path in SOURCE.rglob("*.py"):

@@ -6,8 +6,8 @@ from pathlib import Path
 from hushed_wire.diagnosis.rig import examine
 from hushed_wire.errors import HushedError
 from hushed_wire.finding import codes
+from hushed_wire.rig import load_rig
 from hushed_wire.rig.pinmap import load_pin_map
-from hushed_wire.rig.schema import load_rig
 from support import demo, program, program_json, scratch
 
 RIG = (demo() / "front-desk.toml").read_text()

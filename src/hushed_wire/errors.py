@@ -28,8 +28,9 @@ class HushedError(Exception):
 def nearest(word: str, known: Iterable[str]) -> str:
     """A remedy clause for an unknown name: the nearest valid names, or all of them when none is near."""
     names = list(known)
-    near = get_close_matches(word.lower(), names, n=3, cutoff=0.5)
+    written = {name.lower(): name for name in reversed(names)}
+    near = get_close_matches(word.lower(), list(written), n=3, cutoff=0.5)
     if near:
-        return "did you mean " + " or ".join(f"'{name}'" for name in near) + "?"
+        return "did you mean " + " or ".join(f"'{written[name]}'" for name in near) + "?"
     shown = ", ".join(names[:12]) + (", …" if len(names) > 12 else "")
     return f"known: {shown}" if names else ""

@@ -57,7 +57,7 @@ PULSE, SETUP, HOLD, FAST = "timing.pulse-short", "timing.setup-short", "timing.h
 
 @dataclass(frozen=True)
 class BusKind:
-    """A kind of bus. title: as people call it. module: of this package, that decodes and encodes it.
+    """A kind of bus. title: as people call it. module: of this package, that decodes and encodes it. counter: one that counts words unread.
 
     needs: roles that it cannot do without; one_of: roles of which it needs one; may: roles that it may have. clocks: roles whose edges move
     words. marks: the role that tells data from commands, "" where there is none. settings: options by which it can be said how it is driven.
@@ -83,6 +83,7 @@ class BusKind:
     transfers: bool = False
     scanned: bool = False
     each_rests: bool = False
+    counter: str = ""
     measures: Mapping[str, Measure] = field(default_factory=dict)
     exchanged: tuple[tuple[str, str], ...] = ()
 
@@ -121,12 +122,16 @@ class BusKind:
         """The module of this kind."""
         return importlib.import_module(f"{__package__}.{self.module}")
 
+    def load_counter(self) -> ModuleType | None:
+        """The module whose `tallies` count words without reading them, None where there is none."""
+        return importlib.import_module(f"{__package__}.{self.counter}") if self.counter else None
+
 
 BUSES: dict[str, BusKind] = {
     kind.name: kind
     for kind in (
         BusKind(
-            "i2c", "I2C", "i2c", ("scl", "sda"), BESIDE,
+            "i2c", "I2C", "i2c_transactions", ("scl", "sda"), BESIDE,
             clocks=("scl",), addressed=True, pulled_up=("scl", "sda"), clock_symbol="clock", bit_times=9, transfers=True,
             measures={
                 "clock": Measure("fSCL", FAST, "Hz"),
@@ -137,7 +142,7 @@ BUSES: dict[str, BusKind] = {
         ),
         BusKind(
             "spi", "SPI", "spi", ("sck", "mosi"), ("miso", *SELECTS, "dc", *BESIDE),
-            clocks=("sck",), marks="dc", settings=("mode", "bits", "order", "select"), clock_symbol="spi_clock", transfers=True,
+            clocks=("sck",), marks="dc", settings=("mode", "bits", "order", "select"), clock_symbol="spi_clock", transfers=True, counter="spi_count",
             measures={
                 "spi_clock": Measure("clock period", FAST, "Hz"),
                 **_named(PULSE, "clock high", "tWH1", "tCH", "tSHW", "tCLKH", "twrh"),
@@ -152,7 +157,7 @@ BUSES: dict[str, BusKind] = {
         ),
         BusKind(
             "parallel", "parallel", "parallel", DATA[4:8], (*DATA[:4], *DATA[8:], "rs", "rw", "e", "e2", "wr", "rd", *SELECTS, *BESIDE),
-            one_of=("e", "wr"), clocks=("e", "wr", "e2"), marks="rs", settings=("select",), bit_times=1, each_rests=True,
+            one_of=("e", "wr"), clocks=("e", "wr", "e2"), marks="rs", settings=("select",), bit_times=1, each_rests=True, counter="parallel_count",
             measures={
                 **_named(PULSE, "enable high", "PWEH", "tWH"), **_named(PULSE, "enable low", "tWL"),
                 **_named(PULSE, "enable cycle", "tcycE", "tC"),

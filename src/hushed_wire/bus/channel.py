@@ -15,15 +15,14 @@ from numpy.typing import NDArray
 from ..trace.model import Samples
 from .changes import number_within
 from .pieces import Pauses
-from .words import BEGAN, CUT, END, START, STOP, Marks, Transactions, Words, transactions
+from .words import BEGAN, CUT, END, START, STOP, Addresses, Marks, Transactions, Words, transactions
 
 if TYPE_CHECKING:
     from fractions import Fraction
 
     from ..trace import Trace
     from .base import Settings
-    from .i2c_transactions import Addresses
-    from .matrix import Scan
+    from .scan import Scan
     from .scan_roles import Lamps
 
 __all__ = [

@@ -14,23 +14,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace, fold
 from ..trace.model import Times
-from .changes import behind_quiet, number_within
+from .changes import number_within
 from .spikes import BLIND, Spikes
 from .words import CUT, END, LOST, RESTART, START, STOP, Marks, Transactions, Words, transactions
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-    from .channel import ChannelDecoder, Wanted, Wired
-    from .i2c_timing import Column
-    from .moves import Pace
 
 __all__ = [
     "Decoded",
@@ -38,12 +31,8 @@ __all__ = [
     "Events",
     "Timing",
     "decode",
-    "decoders",
     "encode",
     "events_of",
-    "fresh_start",
-    "measure",
-    "samples_a_second",
     "spike_ticks",
 ]
 
@@ -350,33 +339,6 @@ def decode(trace: Trace, scl: int = 0, sda: int = 1, spike: Fraction = SPIKE) ->
     out = parts[-1]
     out.words, out.marks = Words.join([part.words for part in parts]), Marks.join([part.marks for part in parts])
     return out
-
-
-def decoders(wired: Wired, wanted: list[Wanted], behind_stop: bool = False) -> list[ChannelDecoder]:
-    """The bus has one channel, whoever hangs on it. behind_stop: what comes begins behind a STOP."""
-    from .i2c_transactions import I2cChannel
-
-    return [I2cChannel(wired, behind_stop)]
-
-
-def fresh_start(block: Trace, wired: Wired) -> int | None:
-    """A tick behind which nothing depends on what came ahead: behind a STOP that nothing follows for a while, so that it is none of a spike's."""
-    scl, sda = wired.roles["scl"], wired.roles["sda"]
-    code = codes_of(block, scl, sda)
-    stops = np.flatnonzero((code[:-1] == 1) & (code[1:] == 3)) + 1  # SCL high, SDA from low to high
-    return behind_quiet(block, stops, max(8, 4 * spike_ticks(block, scl)))
-
-
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:
-    """The times of the I2C-bus specification, by symbol; mode, active and select play no role."""
-    from . import i2c_timing
-
-    return i2c_timing.measure(trace, roles["scl"], roles["sda"])
-
-
-def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
-    """Enough for the shortest thing on the wires."""
-    return SAMPLES_A_CLOCK * pace.serial_clock(USUAL_CLOCK)
 
 
 def events_of(trace: Trace, scl: int, sda: int, spike: Fraction = SPIKE) -> Events:

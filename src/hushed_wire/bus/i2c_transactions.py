@@ -6,31 +6,37 @@ byte follows: refused, it is far more often a 7-bit address that a driver shifte
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Samples, as_changes
-from . import i2c
-from .channel import Channel, Disturbances, Wired
-from .words import BEGAN, CUT, Columns, Marks, Transactions, Words, transactions
+from . import i2c, i2c_timing
+from .changes import behind_quiet
+from .channel import Channel, ChannelDecoder, Disturbances, Wanted, Wired
+from .edges_timing import Column
+from .i2c import encode
+from .moves import Pace
+from .words import BEGAN, CUT, Addresses, Marks, Transactions, Words, transactions
 
-__all__ = ["SEARCH", "Addresses", "I2cChannel", "addresses", "refused"]
+__all__ = [
+    "SEARCH",
+    "Addresses",
+    "I2cChannel",
+    "addresses",
+    "decoders",
+    "encode",
+    "fresh_start",
+    "measure",
+    "refused",
+    "samples_a_second",
+]
 
 SEARCH = 9  # so many addresses tried in vain are a search for devices, not calls of one
-
-
-@dataclass(eq=False)
-class Addresses(Columns):
-    """address: (m,) -1 where none was seen. ten_bit, read, answered: (m,) bool. first: (m,) first word behind the address."""
-
-    address: NDArray[np.int32]
-    ten_bit: NDArray[np.bool_]
-    read: NDArray[np.bool_]
-    answered: NDArray[np.bool_]
-    first: NDArray[np.int64]
 
 
 def refused(words: Words, transactions: Transactions, who: Addresses) -> NDArray[np.bool_]:
@@ -127,3 +133,26 @@ class I2cChannel:
         written = who.address[who.ten_bit & ~who.read]
         self.ten_bit = int(written[-1]) if len(written) else self.ten_bit
         return Channel(self.wired.name, "i2c", "", words, table, who=who, passed_over=over)
+
+
+def decoders(wired: Wired, wanted: list[Wanted], behind_stop: bool = False) -> list[ChannelDecoder]:
+    """The bus has one channel, whoever hangs on it. behind_stop: what comes begins behind a STOP."""
+    return [I2cChannel(wired, behind_stop)]
+
+
+def fresh_start(block: Trace, wired: Wired) -> int | None:
+    """A tick behind which nothing depends on what came ahead: behind a STOP that nothing follows for a while, so that it is none of a spike's."""
+    scl, sda = wired.roles["scl"], wired.roles["sda"]
+    code = i2c.codes_of(block, scl, sda)
+    stops = np.flatnonzero((code[:-1] == 1) & (code[1:] == 3)) + 1  # SCL high, SDA from low to high
+    return behind_quiet(block, stops, max(8, 4 * i2c.spike_ticks(block, scl)))
+
+
+def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:
+    """The times of the I2C-bus specification, by symbol; mode, active and select play no role."""
+    return i2c_timing.measure(trace, roles["scl"], roles["sda"])
+
+
+def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
+    """Enough for the shortest thing on the wires."""
+    return i2c.SAMPLES_A_CLOCK * pace.serial_clock(i2c.USUAL_CLOCK)

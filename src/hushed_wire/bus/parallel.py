@@ -26,10 +26,9 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from .edges_timing import Column
-    from .parallel_count import Tally
 
 __all__ = ["Decoder", "ParallelChannel", "ParallelDecoded", "Pulse", "data_lines", "decode", "decoders", "encode", "fresh_start", "measure", "samples_a_second",
-           "seconds_of", "tallies", "wires"]  # fmt: skip
+           "seconds_of", "wires"]  # fmt: skip
 
 SELECTS = ("cs1", "cs2", "cs3")
 ENABLES = ("e", "e2")
@@ -224,13 +223,6 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
         return None
     good = np.flatnonzero(steps > PAUSE * steps.min())
     return int(when[good[0]] + steps[good[0]] // 2) if len(good) else None
-
-
-def tallies(wired: Wired, runs: Runs | None = None) -> list[Tally]:
-    """What counts the words of raw samples without reading one; nothing where they have to be read."""
-    from .parallel_count import Tally, can_count
-
-    return [Tally(wired.roles, (runs or Runs()).pauses, wired.settings.active)] if can_count(wired.roles) else []
 
 
 def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:

@@ -10,10 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace.model import Samples
+from .channel import Runs, Wired
 from .parallel import SELECTS
 from .pieces import Pauses, States
 
-__all__ = ["Tally", "can_count"]
+__all__ = ["Tally", "tallies"]
 
 
 def can_count(roles: dict[str, int]) -> bool:
@@ -62,3 +63,8 @@ class Tally:
     def finish(self) -> NDArray[np.int64]:
         """The words of the transaction that is still open, if one is."""
         return np.array([self.open] if self.open else [], np.int64)
+
+
+def tallies(wired: Wired, runs: Runs | None = None) -> list[Tally]:
+    """What counts the words of raw samples without reading one; nothing where they have to be read."""
+    return [Tally(wired.roles, (runs or Runs()).pauses, wired.settings.active)] if can_count(wired.roles) else []

@@ -27,12 +27,10 @@ from .words import CUT, END, START, STOP, Marks, Transactions, Words, transactio
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from .channel import Runs
     from .edges_timing import Column
-    from .spi_count import Tally
 
 __all__ = ["Decoder", "Piece", "Shape", "SpiChannel", "SpiDecoded", "decode", "decoders", "durations", "encode", "fresh_start", "measure", "samples_a_second",
-           "seconds_of", "tallies", "wires"]  # fmt: skip
+           "seconds_of", "wires"]  # fmt: skip
 
 USUAL_CLOCK = Fraction(1_000_000)
 SAMPLES_A_CLOCK = 12
@@ -389,15 +387,6 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
     mask = kind(sum(1 << line for line in selects))
     idle = (block.levels & mask) == (kind(0) if wired.settings.active else mask)
     return behind_quiet(block, np.flatnonzero(idle[1:] & ~idle[:-1]) + 1, 4)
-
-
-def tallies(wired: Wired, runs: Runs | None = None) -> list[Tally]:
-    """What counts the words of raw samples without reading one; nothing without a select."""
-    from .spi_count import Tally
-
-    own = wired.settings
-    shape = Shape(own.bits or 8, 1, 0, 0, own.mode, own.msb_first, own.active)
-    return [Tally(wired.roles["sck"], line, shape) for role, line in wired.roles.items() if role in SELECTS]
 
 
 def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:

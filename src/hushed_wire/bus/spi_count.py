@@ -10,10 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace.model import Samples
+from .base import SELECTS
+from .channel import Runs, Wired
 from .pieces import States
 from .spi import Shape
 
-__all__ = ["Tally"]
+__all__ = ["Tally", "tallies"]
 
 ONES = np.array([bin(byte).count("1") for byte in range(256)], np.uint8)
 
@@ -60,3 +62,10 @@ class Tally:
     def finish(self) -> NDArray[np.int64]:
         """The words of the transaction that is still open, if one is."""
         return np.array([self.bits // self.shape.bits] if self.open else [], np.int64)
+
+
+def tallies(wired: Wired, runs: Runs | None = None) -> list[Tally]:
+    """What counts the words of raw samples without reading one; nothing without a select."""
+    own = wired.settings
+    shape = Shape(own.bits or 8, 1, 0, 0, own.mode, own.msb_first, own.active)
+    return [Tally(wired.roles["sck"], line, shape) for role, line in wired.roles.items() if role in SELECTS]

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 __all__ = [
     "BEGAN",
+    "Addresses",
     "CUT",
     "END",
     "ENDED",
@@ -107,3 +108,14 @@ def transactions(marks: Marks) -> Transactions:
         marks.kind[at + 1],
         marks.spare[at + 1],
     )
+
+
+@dataclass(eq=False)
+class Addresses(Columns):
+    """address: (m,) -1 where none was seen. ten_bit, read, answered: (m,) bool. first: (m,) first word behind the address."""
+
+    address: NDArray[np.int32]
+    ten_bit: NDArray[np.bool_]
+    read: NDArray[np.bool_]
+    answered: NDArray[np.bool_]
+    first: NDArray[np.int64]

@@ -99,7 +99,7 @@ def targets_of(args: argparse.Namespace) -> tuple[Rig | None, list[Target]]:
         return rig, [rig.target(device) for device in rig.device]
     if not args.part:
         raise HushedError("which part is it for?", remedy="give --rig FILE, or --part PART and --panel SIZE")
-    from ..part.describe import Panel, load
+    from ..part import Panel, load
     from ..sequence import Target
 
     part = load(args.part)

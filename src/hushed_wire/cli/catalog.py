@@ -42,7 +42,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..part.describe import catalog_names, load
+    from ..part import catalog_names, load
 
     if args.part is None:
         for option in ("panel", "framing", "cell", "address"):
@@ -90,7 +90,7 @@ def buses(framings: list[str]) -> list[str]:
 
 
 def _target(args: argparse.Namespace) -> Target:
-    from ..part.describe import Panel, load
+    from ..part import Panel, load
     from ..sequence import Target
 
     part = load(args.part)

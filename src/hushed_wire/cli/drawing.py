@@ -78,7 +78,7 @@ def place_of(args: argparse.Namespace, default: str = "") -> Place:
 def _part(args: argparse.Namespace) -> tuple[Part, Panel, str]:
     """The part, its panel and how it is wired."""
     if args.part:
-        from ..part.describe import load
+        from ..part.catalogs import load
 
         part = load(args.part)
         if not part.panels:

@@ -49,7 +49,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..part.describe import load
+    from ..part.catalogs import load
     from ..sequence.listing import items_of, state_of, to_hush
 
     part = load(args.part)

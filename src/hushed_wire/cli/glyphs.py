@@ -99,7 +99,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _font(args: argparse.Namespace, place: drawing.Place, codes: list[int] | None) -> Font:
     from ..picture import table as tables
-    from ..picture.font import SHIPPED, font_named
+    from ..picture.font_file import SHIPPED, font_named
 
     suffix = Path(args.font).suffix.lower()
     if args.font in SHIPPED or suffix in (".glyphs", ".bdf") or (not suffix and not Path(args.font).is_file()):

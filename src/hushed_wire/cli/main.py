@@ -153,12 +153,20 @@ def _run(words: list[str]) -> int:
         )
     parser = _parser_for(words[0])
     args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
-    if getattr(args, "catalog", None):
-        from pathlib import Path
-
-        from ..part.describe import add_folder
-
-        add_folder(Path(args.catalog))
-    status: int = args.run(args)
+    status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)
     sys.stdout.flush()
+    return status
+
+
+def _with_catalog(args: argparse.Namespace) -> int:
+    """Runs a command by the parts of a user's folder beside those that ship."""
+    from ..part import Catalog
+
+    try:
+        catalog = Catalog([args.catalog])
+    except HushedError as error:
+        error.remedy = error.remedy.replace("name a folder", "--catalog names a folder")
+        raise
+    with catalog.in_use():
+        status: int = args.run(args)
     return status

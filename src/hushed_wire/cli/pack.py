@@ -153,7 +153,8 @@ def _frames(args: argparse.Namespace, place: Place) -> tuple[list[NDArray[Any]],
 def _text(args: argparse.Namespace, place: Place) -> NDArray[Any]:
     import numpy as np
 
-    from ..picture.font import font_named, set_text
+    from ..picture.font import set_text
+    from ..picture.font_file import font_named
 
     text = args.text.replace("\\n", "\n")
     if not text.strip("\n"):

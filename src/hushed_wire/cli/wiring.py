@@ -29,7 +29,7 @@ def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..diagnosis.rig import examine
     from ..finding import SEVERITIES
-    from ..rig.schema import load_rig
+    from ..rig import load_rig
 
     rig = load_rig(args.rig, lenient=True)
     wiring = examine(rig, Path(args.rig).parent)

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from ..bus.base import BUSES
-from ..part.describe import load
+from ..part.catalogs import load
 from ..part.neighbours import candidates, family_of, read_probed
 from ..rig.schema import Rig
 from .base import BusHeld, Link, LinkLost, LinkUnusable, Refused

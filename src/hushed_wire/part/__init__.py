@@ -5,16 +5,18 @@ from typing import TYPE_CHECKING
 from ..lazy import exports
 
 if TYPE_CHECKING:
-    from .describe import Command, Panel, Part, catalog_names, load, load_file
+    from .catalogs import Catalog, catalog_names, load, load_file
+    from .describe import Command, Panel, Part
     from .engine import Commands, commands
     from .framing import Payload
 
-__all__ = ["Command", "Commands", "Panel", "Part", "Payload", "catalog_names", "commands", "load", "load_file"]
+__all__ = ["Catalog", "Command", "Commands", "Panel", "Part", "Payload", "catalog_names", "commands", "load", "load_file"]
 
 __getattr__ = exports(
     __name__,
     {
-        "describe": ("Command", "Panel", "Part", "catalog_names", "load", "load_file"),
+        "catalogs": ("Catalog", "catalog_names", "load", "load_file"),
+        "describe": ("Command", "Panel", "Part"),
         "engine": ("Commands", "commands"),
         "framing": ("Payload",),
     },

@@ -6,11 +6,13 @@ import itertools
 from collections.abc import Callable, Mapping
 from typing import NoReturn
 
+from ..bus.base import BUSES
 from ..errors import HushedError, nearest
 from ..finding import codes
 from ..units import parse
-from .describe import Command, Panel, Part
+from .describe import WAITS, Command, Panel, Part
 from .start_words import AREA_WORDS, start_words
+from .wrap import BUS_OF, WRAPS
 
 __all__ = ["RESERVED", "check", "states"]
 
@@ -62,8 +64,6 @@ def check(part: Part, where: str) -> None:
     def fail(key: str, reason: str, remedy: str = "compare the key with the datasheet's table") -> NoReturn:
         raise HushedError(f"{key}: {reason}", where=where, remedy=remedy)
 
-    from .wrap import WRAPS
-
     for name in part.framings:
         if name not in WRAPS:
             fail("framings", f"there is no framing '{name}'", nearest(name, WRAPS))
@@ -109,9 +109,24 @@ def check(part: Part, where: str) -> None:
         if not rule.register and not rule.step:
             fail(f"bring_up '{rule.finding}'", "it names neither a register nor a step")
     _check_filled(part, fail)
+    _check_times(part, where, fail)
+
+
+def _check_times(part: Part, where: str, fail: Callable[..., NoReturn]) -> None:
+    """Limits that nothing measures and waits that nobody keeps would be passed over without a word."""
+    kinds = {BUS_OF[name]: BUSES[BUS_OF[name]] for name in part.framings}
+    measures = {symbol: measure for kind in kinds.values() for symbol, measure in kind.measures.items()}
+    for table, own, known in (("limits", part.limits, measures), ("waits", part.waits, WAITS)):
+        for key in own:
+            if key not in known and key != "source":
+                remedy = nearest(key, known) + (f"; on {' and '.join(kinds)} these can be measured" if known is measures else "")
+                fail(f"{table}.{key}", "nothing is known of a time of that name", remedy)
+    for symbol, text in part.limits.items():
+        if symbol != "source" and parse(text, measures[symbol].unit, f"{where}: limits.{symbol}") <= 0:
+            fail(f"limits.{symbol}", f"{text} is no limit", "it has to be above zero")
     for key, text in [*part.waits.items(), *((f"{c.name}.takes", c.takes) for c in part.command if c.takes)]:
         if key != "source":
-            parse(text, "s", f"{where}: {key}")
+            parse(text, "s", f"{where}: {'' if key.endswith('.takes') else 'waits.'}{key}")
 
 
 def _check_filled(part: Part, fail: Callable[..., NoReturn]) -> None:

@@ -1,18 +1,12 @@
-"""Part descriptions: the catalog's TOML files as checked objects. A part is data only: everything here is a table looked up.
-
-A description may stand on a base (`base = "mipi-dcs"`): it has the base's commands beside its own, which win over those of
-the same name or code. Files of the catalog are checked when they are written (by the tests); a user's when they are read.
-"""
+"""What a part description says. A part is data only: everything here is a table looked up. `catalogs` reads the files."""
 
 from __future__ import annotations
 
-from functools import cached_property, lru_cache
-from pathlib import Path
-from typing import Any, Literal
+from functools import cached_property
+from typing import Literal
 
 import msgspec
 
-from ..compiled import fast_form, write_compiled
 from ..errors import HushedError, nearest
 from .command import Command, Field, Value
 from .layout import Layout
@@ -25,13 +19,7 @@ __all__ = [
     "Panel",
     "Part",
     "Value",
-    "add_folder",
-    "catalog_names",
-    "load",
-    "load_file",
 ]
-
-CATALOG = Path(__file__).parent / "catalog"
 
 
 class Band(msgspec.Struct, forbid_unknown_fields=True, rename={"first": "from", "last": "to"}):
@@ -69,7 +57,7 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     name: str = ""
 
 
-class BringUp(msgspec.Struct, forbid_unknown_fields=True):
+class BringUp(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """What must be true when the panel is expected to show something.
 
     Either a register against a value (`must`, `must_not`), a panel's key (`must_equal`) or what this panel `needs` (must_equal =
@@ -90,7 +78,7 @@ class BringUp(msgspec.Struct, forbid_unknown_fields=True):
     framing: dict[str, Value] = {}
 
 
-class Beyond(msgspec.Struct, forbid_unknown_fields=True):
+class Beyond(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """What to look at when everything on the wires is right; for panels whose keys match, or a register below a value."""
 
     look: str
@@ -100,7 +88,7 @@ class Beyond(msgspec.Struct, forbid_unknown_fields=True):
     below: int = 0
 
 
-class I2cSide(msgspec.Struct, forbid_unknown_fields=True):
+class I2cSide(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """How a part answers on I2C. family: parts that are mistaken for one another, as they differ in nothing but addresses."""
 
     addresses: list[int]
@@ -110,7 +98,7 @@ class I2cSide(msgspec.Struct, forbid_unknown_fields=True):
     write_only: bool = False
 
 
-class Levels(msgspec.Struct, forbid_unknown_fields=True):
+class Levels(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """Logic levels. vih, vil: shares of the supply. above_supply: how far an input may exceed it."""
 
     vih: float
@@ -153,7 +141,7 @@ class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     source: str
 
 
-class Memory(msgspec.Struct, forbid_unknown_fields=True):
+class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
     kind: paged, character, digit, pixel, port or scanned (LEDs without a chip).
@@ -177,7 +165,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True):
     expander: Expander | None = None
 
 
-class Oscillator(msgspec.Struct, forbid_unknown_fields=True):
+class Oscillator(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """What the display's frame rate follows from."""
 
     typical: str
@@ -185,7 +173,11 @@ class Oscillator(msgspec.Struct, forbid_unknown_fields=True):
     pulse: int = 0
 
 
-class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
+# What waits are for: between the first commands of a bring-up, behind power-on, between data, a reset pulse, and behind it.
+WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset")
+
+
+class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     """A part of the catalog. parameters: whether a command's parameters come as command or as data words."""
 
     name: str
@@ -280,103 +272,3 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, dict=True):
         if name not in self.panels:
             raise HushedError(f"{self.name} has no ready panel '{name}'", remedy=nearest(name, self.panels))
         return msgspec.structs.replace(self.panels[name], name=name)
-
-
-FOLDERS: list[Path] = [CATALOG]
-
-
-def add_folder(folder: Path) -> None:
-    """Adds a user's folder of descriptions, which win over those that ship; raises HushedError where one is wrong."""
-    if not folder.is_dir():
-        raise HushedError("no such folder", where=str(folder), remedy="--catalog names a folder of part descriptions (*.toml)")
-    if folder not in FOLDERS:
-        FOLDERS.insert(0, folder)
-    load.cache_clear()
-    for path in sorted(folder.glob("*.toml")):
-        load(path.stem.lower())
-
-
-def catalog_names() -> list[str]:
-    """The parts that ship, and the user's."""
-    return sorted({path.stem.lower() for folder in FOLDERS for path in folder.glob("*.toml")})
-
-
-@lru_cache(maxsize=64)
-def load(name: str) -> Part:
-    """A part by name; raises HushedError with the nearest names."""
-    for folder in FOLDERS:
-        path = folder / f"{name.lower()}.toml"
-        if path.is_file():
-            return _shipped(path) if folder == CATALOG else load_file(path)
-    raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(name.lower(), catalog_names()))
-
-
-def _under() -> list[Path]:
-    """What descriptions may stand on."""
-    return sorted((CATALOG / "base").glob("*.toml"))
-
-
-def _shipped(path: Path) -> Part:
-    body = fast_form(path, _under())
-    return load_file(path, checked=True) if body is None else msgspec.json.decode(body, type=Part)
-
-
-def compile_all() -> None:
-    """Writes the fast form of every shipped description, and of the table of findings."""
-    from .. import finding
-
-    for path in CATALOG.glob("*.toml"):
-        write_compiled(path, load_file(path), _under())
-    write_compiled(finding.TABLE, finding.codes())
-
-
-def load_file(path: Path, checked: bool = False) -> Part:
-    """A description from a file; raises HushedError naming file, key and reason. checked: it is known to be right."""
-    import tomllib  # here, since shipped parts are read without it
-
-    try:
-        text = path.read_text(encoding="utf-8")
-        table = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise HushedError(f"not TOML: {error}"[:200], where=str(path), remedy="mend the file at that place") from error
-    except OSError as error:
-        raise HushedError(f"cannot be read: {error.strerror}", where=str(path), remedy="check the path of the part") from error
-    base = table.get("base", "")
-    if base:
-        table = _on_base(table, str(base), path)
-    try:
-        part = msgspec.convert(table, Part)
-    except msgspec.ValidationError as error:
-        what, _, key = str(error).partition(" - at ")
-        raise HushedError(
-            f"{key.strip('`') or 'the file'}: {what}", where=str(path), remedy="see the part descriptions in CONTRIBUTING"
-        ) from error
-    if not checked:
-        from .check import check
-
-        check(part, str(path))
-    return part
-
-
-def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
-    """A description over its base: tables are merged, the base's commands stay where name and code are free."""
-    below = CATALOG / "base" / f"{base}.toml"
-    if not below.is_file():
-        bases = [entry.stem for entry in (CATALOG / "base").glob("*.toml")]
-        raise HushedError(f"base: there is no base '{base}'", where=str(path), remedy=nearest(base, bases))
-    import tomllib
-
-    under = tomllib.loads(below.read_text(encoding="utf-8"))
-    own = table.get("command", [])
-    if not isinstance(own, list) or not all(isinstance(entry, dict) for entry in own):
-        raise HushedError("command: it is no list of tables", where=str(path), remedy="write [[command]] ahead of each")
-    names, codes = [entry.get("name") for entry in own], [entry.get("code") for entry in own]
-    rest = [entry for entry in under.pop("command", []) if entry["name"] not in names and entry["code"] not in codes]
-    out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
-    for key in ("memory", "limits", "waits"):
-        if key in under and isinstance(table.get(key), dict):
-            out[key] = {**under[key], **table[key]}
-    for key in ("bring_up", "beyond"):
-        mine = table.get(key, [])
-        out[key] = [*mine, *under.get(key, [])] if isinstance(mine, list) else mine
-    return out

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import msgspec
 
-from .describe import Part, catalog_names, load
+from .catalogs import catalog_names, load
+from .describe import Part
 
 __all__ = ["Neighbour", "candidates", "family_of", "neighbours", "read_probed"]
 
@@ -35,7 +36,6 @@ def neighbours() -> list[Neighbour]:
         return msgspec.convert(tomllib.load(file), _File).part
 
 
-@lru_cache(maxsize=1)
 def on_i2c() -> list[Part]:
     """The catalog's parts with an address: displays first, of sister parts the commoner one."""
     own = [part for part in map(load, catalog_names()) if part.i2c is not None]

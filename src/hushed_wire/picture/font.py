@@ -6,19 +6,15 @@ A font comes from text-art (our own form, docs/drawing.md), BDF, an image strip 
 from __future__ import annotations
 
 import re
-from functools import lru_cache
-from pathlib import Path
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import HushedError, nearest
+from ..errors import HushedError
 
-__all__ = ["SHIPPED", "Font", "Glyph", "codes_in", "font_named", "set_text", "shipped"]
+__all__ = ["Font", "Glyph", "codes_in", "set_text"]
 
-FOLDER = Path(__file__).parent / "fonts"
-SHIPPED = ("5x7", "8x8")
 LARGEST = 64  # pixels of a glyph's side at the most
 MOST_PIXELS = 1 << 24
 
@@ -66,47 +62,6 @@ class Font(msgspec.Struct):
                 cut = glyph.pixels[:, : max(1, glyph.width // 2)]
             out[code] = Glyph(cut, cut.shape[1] + 1, glyph.place)
         return Font(self.name, self.height, self.baseline, out, self.notes)
-
-
-@lru_cache(maxsize=4)
-def shipped(name: str) -> Font:
-    """One of the fonts that ship."""
-    from .text_art import read_art
-
-    return read_art((FOLDER / f"{name}.glyphs").read_text(encoding="utf-8"), f"{name}.glyphs")
-
-
-def font_named(name: str, folder: Path | None = None) -> Font:
-    """A font that ships, or a file of text-art or BDF; raises HushedError with what there is."""
-    if name in SHIPPED:
-        return shipped(name)
-    path = (folder or Path()) / name
-    lower = name.lower()
-    if not lower.endswith((".glyphs", ".bdf")):
-        remedy = nearest(name, SHIPPED) + "; or the name of a file, *.glyphs or *.bdf"
-        raise HushedError(f"there is no font '{name}'", remedy=remedy)
-    text = text_of(path, name)
-    if lower.endswith(".bdf"):
-        from .bdf import read_bdf
-
-        return read_bdf(text, name)
-    from .text_art import read_art
-
-    return read_art(text, name)
-
-
-def text_of(path: Path, name: str) -> str:
-    """A font file's text."""
-    try:
-        return path.read_bytes().decode("utf-8")
-    except FileNotFoundError as error:
-        raise HushedError("no such font", where=name, remedy="check the path") from error
-    except UnicodeDecodeError as error:
-        raise HushedError(
-            "it is not text", where=name, remedy="fonts are text-art (*.glyphs) or BDF; pictures need --cell"
-        ) from error
-    except OSError as error:
-        raise HushedError(f"it cannot be read: {error.strerror}", where=name, remedy="check the file") from error
 
 
 def codes_in(text: str, where: str = "--chars") -> list[int]:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..part.glass import ColourGlass, Glass, TextGlass
-from .font import shipped
+from .font_file import shipped
 from .image import BEZEL, COLOURS, DARK, glass_png
 
 if TYPE_CHECKING:

@@ -20,7 +20,8 @@ def test_card(panel: Panel, name: str) -> NDArray[np.bool_]:
     """(height, width) pixels as a person sees the panel."""
     from PIL import Image, ImageDraw
 
-    from .font import set_text, shipped
+    from .font import set_text
+    from .font_file import shipped
 
     width, height = (panel.width, panel.height) if panel.rotate % 180 == 0 else (panel.height, panel.width)
     image = Image.new("1", (width, height))

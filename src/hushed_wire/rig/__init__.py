@@ -7,7 +7,8 @@ from ..lazy import exports
 if TYPE_CHECKING:
     from .assumption import Options, Setup, assume
     from .decoder import DeviceReading, Reading, RigDecoder, decode
-    from .schema import Bus, Device, Driver, Rig, load_rig, rig_toml
+    from .rig_file import load_rig, rig_toml
+    from .schema import Bus, Device, Driver, Rig
 
 __all__ = [
     "Bus", "Device", "DeviceReading", "Driver", "Options", "Reading", "Rig", "RigDecoder", "Setup", "assume", "decode", "load_rig", "rig_toml",
@@ -18,6 +19,7 @@ __getattr__ = exports(
     {
         "assumption": ("Options", "Setup", "assume"),
         "decoder": ("DeviceReading", "Reading", "RigDecoder", "decode"),
-        "schema": ("Bus", "Device", "Driver", "Rig", "load_rig", "rig_toml"),
+        "rig_file": ("load_rig", "rig_toml"),
+        "schema": ("Bus", "Device", "Driver", "Rig"),
     },
 )

@@ -18,7 +18,7 @@ import numpy as np
 
 from ..bus.base import BESIDE, BUSES, select_of
 from ..bus.channel import Channel, ChannelDecoder, Wanted, Wired
-from ..bus.matrix import Scan
+from ..bus.scan import Scan
 from ..bus.words import CUT, END
 from ..errors import HushedError
 from ..part import Commands, Panel, Part, load

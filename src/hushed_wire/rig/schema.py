@@ -1,26 +1,21 @@
-"""The rig file: which lines play which roles, what hangs on the bus. Read, checked, written back.
-
-The schema is the types below; what types cannot say is in `checked`. Errors name the file, the key and the reason.
-"""
+"""What a rig file says: which lines play which roles, what hangs on the bus. `rig_file` reads and writes it; what types cannot say is in `check`."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
 from ..bus.base import BUSES, Settings, kind_with
 from ..bus.scan_roles import Lamps, axes
-from ..errors import HushedError, nearest
+from ..errors import HushedError
 from ..part import Panel, Part, load
 
 if TYPE_CHECKING:
     from ..sequence import Step, Target
 
-__all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "behind", "lamps_of", "load_rig", "rig_toml", "settings_of"]
+__all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "behind", "lamps_of", "settings_of"]
 
 
 class Driver(msgspec.Struct, forbid_unknown_fields=True):
@@ -261,83 +256,3 @@ def lamps_of(target: Target, bus: Bus) -> Lamps:
         levels = [1 if level == "high" else 0 for level in (groups.enable, groups.lit)]
         return Lamps(levels[0], levels[1], target.panel.height, target.panel.width, groups.block, up, left)
     return Lamps(1 if bus.rows == "high" else 0, 1 if bus.columns == "high" else 0)
-
-
-def load_rig(path: str | Path, lenient: bool = False) -> Rig:
-    """Reads and checks a rig file. lenient: wiring that cannot work is let through, for the rules that explain it."""
-    import tomllib
-
-    where = str(path)
-    try:
-        text = Path(path).read_text(encoding="utf-8")
-    except FileNotFoundError as error:
-        raise HushedError("no such file", where=where, remedy="check the path of the rig") from error
-    except (OSError, UnicodeDecodeError) as error:
-        raise HushedError(
-            f"cannot be read as text: {error}", where=where, remedy="a rig is a TOML file; see docs/rig.md"
-        ) from error
-    try:
-        rig = msgspec.convert(tomllib.loads(text), Rig)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise HushedError(f"not TOML: {error}", where=where, remedy="mend the file at that place") from error
-    except msgspec.ValidationError as error:
-        what, _, key = str(error).partition(" - at ")
-        key = re.sub(r"^\$\.?", "", key.strip("`")) or "the file"
-        unknown = re.search(r"unknown field `(\w+)`", what)
-        remedy = "docs/rig.md lists all keys"
-        if unknown:
-            section = {"bus": Bus, "bridge": Bridge, "device": Device, "driver": Driver}.get(
-                re.split(r"[.\[]", key)[-2 if "[" in key else -1], Rig
-            )
-            remedy = nearest(unknown[1], section.__struct_fields__)
-        raise HushedError(f"{key}: {what[0].lower()}{what[1:]}", where=where, remedy=remedy) from error
-    from .check import check
-
-    check(rig, where, lenient)
-    return rig
-
-
-USUAL: tuple[tuple[str, Any], ...] = (
-    ("order", "msb"),
-    ("rows", "high"),
-    ("columns", "high"),
-    ("direct", []),
-    ("select", "low"),
-    ("level", "low"),
-    ("count", 1),
-    ("active", "high"),
-)
-
-
-def rig_toml(rig: Rig) -> str:
-    """A rig as a rig file; the twin of `load_rig`."""
-    out = [f"title = {_toml(rig.title)}"] if rig.title else []
-    sections: list[tuple[str, Any]] = [("bus", bus) for bus in rig.bus]
-    sections += [("bridge", bridge) for bridge in rig.bridge] + [("device", device) for device in rig.device]
-    for section, entry in sections:
-        out += ["", f"[[{section}]]"]
-        for key, value in msgspec.to_builtins(entry).items():
-            if (
-                value in ("", {}, None, 0)
-                or (key, value) in USUAL
-                or (key == "driver" and value == msgspec.to_builtins(Driver()))
-            ):
-                continue
-            out.append(f"{key} = {value:#04x}" if key == "address" else f"{key} = {_toml(value)}")
-    return "\n".join(out) + "\n"
-
-
-def _toml(value: Any) -> str:
-    if isinstance(value, dict):
-        return "{ " + ", ".join(f"{_key(key)} = {_toml(entry)}" for key, entry in value.items()) + " }"
-    if isinstance(value, list):
-        return "[" + ", ".join(_toml(entry) for entry in value) + "]"
-    if isinstance(value, bool):
-        return str(value).lower()
-    if isinstance(value, int):
-        return str(value)
-    return msgspec.json.encode(str(value)).decode()
-
-
-def _key(key: str) -> str:
-    return key if re.fullmatch(r"[A-Za-z0-9_-]+", key) else msgspec.json.encode(key).decode()

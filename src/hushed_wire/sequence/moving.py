@@ -13,11 +13,13 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from ..part.wrap import Send
 from ..picture.motion import changed_boxes
-from .expand import State, Target, _steps
+from .canvas import box_sends, canvas_of, must_show_pixels
+from .expand import _steps
 from .listing import items_of, to_hush
 from .parse import parse_file, parse_text
-from .place import box_sends, canvas_of, must_show_pixels
 from .start import start_text
+from .state import State
+from .target import Target
 
 __all__ = ["as_hush_lines", "frame_sends", "hush_of", "ready_state"]
 

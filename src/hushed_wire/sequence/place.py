@@ -8,58 +8,34 @@ by the part's own commands (`memory.area`). Text on character panels and digits 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass
-from typing import Any, Literal
+from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..part.characters import OWN, codes_of
-from ..part.describe import Panel, Value
+from ..part.describe import Value
 from ..part.segments import CODE_B, segments_of
 from ..part.wrap import Send
 from ..picture import image, layout
 from . import parse
-from .expand import State, command_sends
+from .canvas import (
+    canvas_of,
+    colour_of,
+    digit_sends,
+    is_text,
+    must_show,
+    must_show_pixels,
+    sent,
+    shown_size,
+)
 from .parse import Statement
+from .state import State, command_sends
 from .target import Step
 
-__all__ = ["DRAWN", "Canvas", "box_sends", "canvas_of", "must_show_pixels", "shown_size"]
-
-
-@dataclass
-class Canvas:
-    """pixels: (height, width) bool, or (height, width, 3) uint8 for colour panels, as a person sees them."""
-
-    pixels: NDArray[Any]
-
-
-def shown_size(panel: Panel) -> tuple[int, int]:
-    """(height, width) of a panel as a person sees it."""
-    return (panel.height, panel.width) if panel.rotate % 180 == 0 else (panel.width, panel.height)
-
-
-def canvas_of(state: State) -> Canvas:
-    """The canvas of the current device."""
-    target = state.target
-    if target.name not in state.canvases:
-        size = shown_size(target.panel)
-        colour = target.part.memory.kind == "pixel"
-        state.canvases[target.name] = Canvas(np.zeros((*size, 3), np.uint8) if colour else np.zeros(size, bool))
-    return state.canvases[target.name]
-
-
-def _is_text(state: State) -> bool:
-    return state.target.part.memory.kind == "character" or state.target.panel.form == "digits"
-
-
-def _must_show(state: State, what: str) -> None:
-    if state.target.part.memory.kind == "port":
-        raise HushedError(
-            f"'{state.target.name}' is a bridge and shows nothing, so no {what}", remedy="name a display with 'device'"
-        )
+__all__ = ["DRAWN"]
 
 
 def picture(state: State, statement: Statement) -> Step:
@@ -77,41 +53,17 @@ def picture(state: State, statement: Statement) -> Step:
             remedy="crop or scale the picture to the panel's size",
         )
     canvas_of(state).pixels[:] = pixels
-    return _sent(state, statement, (0, 0, width, height))
-
-
-def pixels_step(state: State, pixels: NDArray[Any], text: str) -> Step:
-    """Pixels over the whole panel, as a picture step."""
-    statement = Statement(text, text, "picture", (), {})
-    canvas_of(state).pixels[:] = pixels
-    return _sent(state, statement, (0, 0, pixels.shape[1], pixels.shape[0]))
-
-
-def _sent(state: State, statement: Statement, box: tuple[int, int, int, int]) -> Step:
-    """The step that sends a box (x0, y0, x1, y1) of the canvas."""
-    return Step(statement.place, statement.text, state.target.name, statement.verb, tuple(box_sends(state, box)))
-
-
-def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    """The words that bring a box (x0, y0, x1, y1) of the canvas to the panel."""
-    return {"paged": _paged, "pixel": _pixel, "digit": _dots, "scanned": _scanned}[state.target.part.memory.kind](state, box)
-
-
-def must_show_pixels(state: State) -> None:
-    """Raises HushedError where the device shows characters, digits or nothing."""
-    _must_show(state, "picture")
-    if _is_text(state):
-        raise HushedError(f"'{state.target.name}' shows characters, no pictures", remedy='write: text 0,0 "…"')
+    return sent(state, statement, (0, 0, width, height))
 
 
 def fill(state: State, statement: Statement) -> Step:
     """`fill on`, `fill off`, `fill 0xAA` (every byte), `fill "-"` (every cell), `fill 0x203040` (every pixel)."""
-    _must_show(state, "filling")
+    must_show(state, "filling")
     if len(statement.words) != 1:
         raise HushedError("'fill' needs what to fill with", remedy='on, off, 0xAA, 0x203040, or a character like "-"')
     word = statement.words[0]
     height, width = shown_size(state.target.panel)
-    if _is_text(state):
+    if is_text(state):
         char = {"on": "8", "off": " "}.get(word, word)
         if len(char) != 1:
             raise HushedError(f"'{word}' is not one character", remedy='like: fill " "')
@@ -129,27 +81,13 @@ def fill(state: State, statement: Statement) -> Step:
         canvas.pixels[:] = layout.as_seen(native[: state.target.panel.height].astype(bool), state.target.panel)
     else:
         raise HushedError(f"'{word}' fills nothing here", remedy="on, off, or a byte like 0xAA")
-    return _sent(state, statement, (0, 0, width, height))
-
-
-def colour_of(word: str) -> tuple[int, int, int]:
-    """0xRRGGBB, on, off, or a name."""
-    from PIL import ImageColor
-
-    number = parse.number(word)
-    if number is not None and 0 <= number <= 0xFFFFFF:
-        return number >> 16, number >> 8 & 0xFF, number & 0xFF
-    try:
-        found = ImageColor.getrgb({"on": "white", "off": "black"}.get(word, word))
-    except ValueError as error:
-        raise HushedError(f"'{word}' is no colour", remedy="like 0x203040, red, on or off") from error
-    return found[0], found[1], found[2]
+    return sent(state, statement, (0, 0, width, height))
 
 
 def _position(state: State, word: str) -> tuple[int, int]:
     found = re.fullmatch(r"(\d+),(\d+)", word)
     height, width = shown_size(state.target.panel)
-    unit = "characters" if _is_text(state) else "pixels"
+    unit = "characters" if is_text(state) else "pixels"
     if not found:
         raise HushedError(f"'{word}' is no position", remedy=f"COLUMN,ROW in {unit}, from 0,0 at the top left")
     x, y = int(found[1]), int(found[2])
@@ -160,7 +98,7 @@ def _position(state: State, word: str) -> tuple[int, int]:
 
 def text(state: State, statement: Statement) -> Step:
     """`text COLUMN,ROW "…"`, with {counters} in it."""
-    _must_show(state, "text")
+    must_show(state, "text")
     words, fields = _options(statement.words)
     colours = 3 if state.target.part.memory.kind == "pixel" else 2
     if not 2 <= len(words) <= colours:
@@ -188,7 +126,7 @@ def _options(words: tuple[str, ...]) -> tuple[tuple[str, ...], dict[str, Value]]
 
 def _set(state: State, statement: Statement, at: tuple[int, int], said: str, fields: dict[str, Value]) -> Step:
     """A text on any kind of panel."""
-    if _is_text(state):
+    if is_text(state):
         own = ("point",) if state.target.panel.form == "digits" else ()
         for name in fields:
             if name not in own:
@@ -204,7 +142,7 @@ def number(state: State, statement: Statement) -> Step:
     from . import numbers
     from .shapes import TEXT_FIELDS, known
 
-    _must_show(state, "number")
+    must_show(state, "number")
     digits = state.target.panel.form == "digits"
     known(statement, (*numbers.FIELDS, *(name for name in TEXT_FIELDS if name != "width"), "point"))
     if len(statement.words) != 2:
@@ -312,103 +250,11 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
         if scanned:
             held[cell] = value
         else:
-            out += _digit_value(state, cell, value)
+            out += digit_sends(state, cell, value)
     return [Send(True, bytes(held))] if scanned else out
 
 
-def _digit_value(state: State, cell: int, value: int) -> list[Send]:
-    part = state.target.part
-    if f"digit-{cell}" in part.by_name:
-        return list(command_sends(part, Statement("", "", f"digit-{cell}", (str(value),), {}))[0])
-    pointer = part.find("display-address").encode({"address": cell})
-    return [Send(False, pointer), Send(True, bytes([value]))]
-
-
 # ---- pixels: pages, dots, colours -------------------------------------------------------------------------------------
-
-
-def _native(state: State, box: tuple[int, int, int, int]) -> tuple[NDArray[Any], tuple[int, int, int, int]]:
-    """The canvas as it lies on the glass, and the box (x0, y0, x1, y1) there."""
-    panel = state.target.panel
-    pixels = canvas_of(state).pixels
-    x0, y0, x1, y1 = box
-    mask = np.zeros(pixels.shape[:2], bool)
-    mask[y0:y1, x0:x1] = True
-    turned = layout.as_mounted(mask, panel)
-    rows, columns = np.flatnonzero(turned.any(axis=1)), np.flatnonzero(turned.any(axis=0))
-    return layout.as_mounted(pixels, panel), (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
-
-
-def _commands(state: State, lines: Iterable[str], words: dict[str, int], chips: int = 0) -> list[Send]:
-    sends: list[Send] = []
-    for line in lines:
-        statement = parse.parse_text(line.format(**words), "memory.area")[0]
-        sends += command_sends(state.target.part, statement, chips)[0]
-    return sends
-
-
-def _paged(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    target = state.target
-    part, panel = target.part, target.panel
-    mode = str(state.role("mode", "page"))
-    area = part.memory.area.get(mode)
-    if area is None:
-        raise HushedError(f"{part.name} has no way to place a picture in {mode} mode", remedy="set another memory mode first")
-    native, (x0, y0, x1, y1) = _native(state, box)
-    pages = layout.pack_pages(native)
-    windowed = any("{right}" in line for line in area)
-    sends: list[Send] = []
-    wide = part.memory.columns if target.chips > 1 else panel.width
-    for chip in range(target.chips):
-        left, right = max(x0, chip * wide), min(x1, (chip + 1) * wide)
-        if left >= right:
-            continue
-        block = pages[y0 // 8 : -(-y1 // 8), left:right]
-        column = left - chip * wide + panel.column_offset
-        chips = 1 << chip if target.chips > 1 else 0
-        if windowed:
-            pieces = [(block.T if mode == "vertical" else block, 0, 0)]
-        elif mode == "vertical":
-            pieces = [(block[:, [k]], 0, k) for k in range(block.shape[1])]
-        else:
-            pieces = [(block[[k]], k, 0) for k in range(block.shape[0])]
-        for piece, down, across in pieces:
-            at, page = column + across, y0 // 8 + down
-            words = {"left": at, "right": at + right - left - 1, "top": page, "bottom": page + block.shape[0] - 1, "page": page}
-            words |= {"left_low": at & 15, "left_high": at >> 4}
-            sends += [*_commands(state, area, words, chips), Send(True, piece.tobytes(), chips)]
-    return sends
-
-
-def _dots(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    panel = state.target.panel
-    native, (_, y0, _, y1) = _native(state, box)
-    order: Literal["big", "little"] = "big" if "msb-left" in panel.segments else "little"
-    packed = np.packbits(native, axis=1, bitorder=order)
-    sends: list[Send] = []
-    for row in range(y0, y1):
-        for cell, value in zip(panel.cells[row], packed[row].tolist(), strict=True):
-            sends += _digit_value(state, cell, value)
-    return sends
-
-
-def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    """LEDs without a memory: every picture is a whole one."""
-    return [Send(True, np.packbits(layout.as_mounted(canvas_of(state).pixels, state.target.panel), axis=1).tobytes())]
-
-
-def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    from ..part.pixel import to_bytes, to_logical
-
-    part, panel = state.target.part, state.target.panel
-    native, (x0, y0, x1, y1) = _native(state, box)
-    orientation = [state.role(role) for role in ("row_order", "column_order", "exchange")]
-    memory = part.memory.rows, part.memory.columns
-    place = y0 + panel.row_offset, x0 + panel.column_offset
-    piece, left, top = to_logical(native[y0:y1, x0:x1], place, memory, *(value in ("reversed", "on") for value in orientation))
-    words = {"left": left, "right": left + piece.shape[1] - 1, "top": top, "bottom": top + piece.shape[0] - 1}
-    sends = _commands(state, part.memory.area["window"], words)
-    return [*sends, Send(True, to_bytes(piece, str(state.role("format"))))]
 
 
 def _shape(state: State, statement: Statement) -> Step:

@@ -9,8 +9,8 @@ import msgspec
 
 from ..errors import HushedError
 from ..part.wrap import Send
-from .expand import command_sends
 from .parse import parse_text
+from .state import command_sends
 from .target import Target
 
 __all__ = ["Position", "position_at", "position_of"]

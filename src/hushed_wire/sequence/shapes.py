@@ -15,9 +15,11 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError, nearest
 from ..part.describe import Value
-from ..picture.font import font_named, set_text
-from .expand import State
+from ..picture.font import set_text
+from ..picture.font_file import font_named
+from .canvas import box_sends, canvas_of, colour_of, must_show_pixels
 from .parse import Statement
+from .state import State
 from .target import Step
 
 __all__ = ["SHAPES", "TEXT_FIELDS", "paint", "set_words"]
@@ -52,8 +54,6 @@ def whole(fields: dict[str, Value], name: str, default: int, most: int = 4096) -
 
 def paint(state: State, statement: Statement, mask: Mask, corner: tuple[int, int], colours: NDArray[Any] | None = None) -> Step:
     """Paints a mask with its corner at (x, y), and sends the box. colours: what each pixel becomes; the field `colour` otherwise."""
-    from .place import box_sends, canvas_of, colour_of
-
     canvas = canvas_of(state).pixels
     high, wide = canvas.shape[:2]
     rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
@@ -88,8 +88,6 @@ def paint(state: State, statement: Statement, mask: Mask, corner: tuple[int, int
 
 
 def _graphic(state: State, what: str) -> None:
-    from .place import must_show_pixels
-
     try:
         must_show_pixels(state)
     except HushedError as error:
@@ -247,7 +245,6 @@ def sprite(state: State, statement: Statement) -> Step:
     from PIL import Image, ImageOps
 
     from ..picture.prepare import frames_of
-    from .place import canvas_of
 
     _graphic(state, "sprites")
     known(statement, ("turn", "scale", "mirror", "clear"))
@@ -264,8 +261,6 @@ def sprite(state: State, statement: Statement) -> Step:
         image = opened.convert("RGBA")
     clear = statement.fields.get("clear")
     if clear is not None:
-        from .place import colour_of
-
         whole_image = np.array(image)
         whole_image[(whole_image[..., :3] == np.array(colour_of(str(clear)), np.uint8)).all(axis=2), 3] = 0
         image = Image.fromarray(whole_image)
@@ -288,8 +283,6 @@ def sprite(state: State, statement: Statement) -> Step:
 
 def set_words(state: State, statement: Statement, at: tuple[int, int], said: str, fields: dict[str, Value]) -> Step:
     """Text in dots, its ground dark unless ground=clear."""
-    from .place import canvas_of, colour_of
-
     canvas = canvas_of(state).pixels
     x, y = at
     scale = whole(fields, "scale", 1, 64)

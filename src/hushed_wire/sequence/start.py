@@ -6,8 +6,10 @@ from pathlib import Path
 
 from ..errors import HushedError
 from ..part.start_words import start_words
-from .expand import State, Step, Target, _steps
+from .expand import _steps
 from .parse import parse_text
+from .state import State
+from .target import Step, Target
 
 __all__ = ["start_text", "test_steps"]
 
@@ -46,7 +48,7 @@ def _picture(state: State, target: Target) -> list[Step]:
         text = 'text 0,0 "' + "".join(f"{k}." for k in range(panel.width, 0, -1)) + '"'
         return list(_steps(state, parse_text(text, "test picture")))
     from ..picture.test_card import colour_card, test_card
-    from .place import pixels_step
+    from .canvas import pixels_step
 
     card = colour_card(panel, target.name) if kind == "pixel" else test_card(panel, target.name)
     return [pixels_step(state, card, "test picture")]

@@ -141,8 +141,8 @@ def _records(half: Half, shortest: int | None = None, went: Callable[[float], No
         if half.second:
             runs.pauses.shortest = half.shortest if shortest is None else min(half.shortest, shortest)
         runs.pauses.longest = 0
-    module = kind.load()
-    tallies = module.tallies(_wired(half), runs) if half.brief and hasattr(module, "tallies") else []
+    counter = kind.load_counter() if half.brief else None
+    tallies = counter.tallies(_wired(half), runs) if counter is not None else []
     if tallies:
         summary = _counted(_pieces(half, went), tallies, half.plan.assumed)
     else:

@@ -7,7 +7,7 @@ from fractions import Fraction
 import numpy as np
 from rich.console import Console
 
-from ..bus.matrix import Scan
+from ..bus.scan import Scan
 from ..units import show
 from .tables import plain_table
 

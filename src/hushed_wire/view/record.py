@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 if TYPE_CHECKING:
-    from ..bus.matrix import Scan
+    from ..bus.scan import Scan
     from ..diagnosis import Diagnosis
     from ..diagnosis.margins import Margin
     from ..diagnosis.sight import Ranked

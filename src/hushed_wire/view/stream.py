@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bus.channel import LONGEST, Channel
-from ..bus.matrix import Scan
+from ..bus.scan import Scan
 from ..rig.decoder import Decoded, RigDecoder
 from ..rig.schema import Rig
 from ..trace import Trace

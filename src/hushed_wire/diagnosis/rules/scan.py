@@ -12,7 +12,7 @@ from itertools import combinations, product
 import numpy as np
 from numpy.typing import NDArray
 
-from ...bus.matrix import Scan
+from ...bus.scan import Scan
 from ...bus.scan_roles import SEGMENTS
 from ...finding import Finding
 from ...part.segments import character

@@ -1,0 +1,149 @@
+"""Catalogs: folders of part descriptions in TOML, read and checked.
+
+A description may stand on a base (`base = "mipi-dcs"`): it has the base's commands beside its own, which win over those of
+the same name or code. Files that ship are checked when they are written (by the tests); a user's when they are read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from ..compiled import fast_form, write_compiled
+from ..errors import HushedError, nearest
+from .describe import Part
+
+__all__ = ["SHIPPED", "Catalog", "catalog_names", "compile_all", "load", "load_file"]
+
+SHIPPED = Path(__file__).parent / "catalog"
+
+
+class Catalog:
+    """The parts that ship, and a user's, which win over those. Several can live side by side: `load` asks the one that is in use."""
+
+    def __init__(self, folders: Sequence[str | Path] = ()) -> None:
+        """folders: of descriptions (*.toml), the first wins. Raises HushedError where one of them is wrong."""
+        self._parts: dict[str, Part] = {}
+        self.folders = [*map(Path, folders), SHIPPED]
+        for folder in self.folders[:-1]:
+            if not folder.is_dir():
+                raise HushedError("no such folder", where=str(folder), remedy="name a folder of part descriptions (*.toml)")
+            for path in sorted(folder.glob("*.toml")):
+                self.load(path.stem.lower())
+
+    def names(self) -> list[str]:
+        """Of all its parts."""
+        return sorted({path.stem.lower() for folder in self.folders for path in folder.glob("*.toml")})
+
+    def load(self, name: str) -> Part:
+        """A part by name; raises HushedError with the nearest names."""
+        key = name.lower()
+        if key not in self._parts:
+            path = next((path for folder in self.folders if (path := folder / f"{key}.toml").is_file()), None)
+            if path is None:
+                raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(key, self.names()))
+            self._parts[key] = _shipped(path) if path.parent == SHIPPED else load_file(path)
+        return self._parts[key]
+
+    @contextmanager
+    def in_use(self) -> Iterator[Catalog]:
+        """Within it this thread (or task) asks this catalog: rigs, captures and sequences are read by its parts."""
+        before = _in_use.set(self)
+        try:
+            yield self
+        finally:
+            _in_use.reset(before)
+
+
+_shipped_parts = Catalog()
+_in_use: ContextVar[Catalog | None] = ContextVar("catalog", default=None)
+
+
+def _now() -> Catalog:
+    return _in_use.get() or _shipped_parts
+
+
+def catalog_names() -> list[str]:
+    """The parts of the catalog that is in use."""
+    return _now().names()
+
+
+def load(name: str) -> Part:
+    """A part by name, from the catalog that is in use; raises HushedError with the nearest names."""
+    return _now().load(name)
+
+
+def _under() -> list[Path]:
+    """What descriptions may stand on."""
+    return sorted((SHIPPED / "base").glob("*.toml"))
+
+
+def _shipped(path: Path) -> Part:
+    body = fast_form(path, _under())
+    return load_file(path, checked=True) if body is None else msgspec.json.decode(body, type=Part)
+
+
+def compile_all() -> None:
+    """Writes the fast form of every shipped description, and of the table of findings."""
+    from .. import finding
+
+    for path in SHIPPED.glob("*.toml"):
+        write_compiled(path, load_file(path), _under())
+    write_compiled(finding.TABLE, finding.codes())
+
+
+def load_file(path: Path, checked: bool = False) -> Part:
+    """A description from a file; raises HushedError naming file, key and reason. checked: it is known to be right."""
+    import tomllib  # here, since shipped parts are read without it
+
+    try:
+        text = path.read_text(encoding="utf-8")
+        table = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise HushedError(f"not TOML: {error}"[:200], where=str(path), remedy="mend the file at that place") from error
+    except OSError as error:
+        raise HushedError(f"cannot be read: {error.strerror}", where=str(path), remedy="check the path of the part") from error
+    base = table.get("base", "")
+    if base:
+        table = _on_base(table, str(base), path)
+    try:
+        part = msgspec.convert(table, Part)
+    except msgspec.ValidationError as error:
+        what, _, key = str(error).partition(" - at ")
+        raise HushedError(
+            f"{key.strip('`') or 'the file'}: {what}", where=str(path), remedy="see the part descriptions in CONTRIBUTING"
+        ) from error
+    if not checked:
+        from .check import check
+
+        check(part, str(path))
+    return part
+
+
+def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
+    """A description over its base: tables are merged, the base's commands stay where name and code are free."""
+    below = SHIPPED / "base" / f"{base}.toml"
+    if not below.is_file():
+        bases = [entry.stem for entry in (SHIPPED / "base").glob("*.toml")]
+        raise HushedError(f"base: there is no base '{base}'", where=str(path), remedy=nearest(base, bases))
+    import tomllib
+
+    under = tomllib.loads(below.read_text(encoding="utf-8"))
+    own = table.get("command", [])
+    if not isinstance(own, list) or not all(isinstance(entry, dict) for entry in own):
+        raise HushedError("command: it is no list of tables", where=str(path), remedy="write [[command]] ahead of each")
+    names, codes = [entry.get("name") for entry in own], [entry.get("code") for entry in own]
+    rest = [entry for entry in under.pop("command", []) if entry["name"] not in names and entry["code"] not in codes]
+    out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
+    for key in ("memory", "limits", "waits"):
+        if key in under and isinstance(table.get(key), dict):
+            out[key] = {**under[key], **table[key]}
+    for key in ("bring_up", "beyond"):
+        mine = table.get(key, [])
+        out[key] = [*mine, *under.get(key, [])] if isinstance(mine, list) else mine
+    return out

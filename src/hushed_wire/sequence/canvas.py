@@ -1,0 +1,187 @@
+"""Canvases of graphic panels, as a person sees them, and how a box of one is sent: by the part's own commands (`memory.area`)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import HushedError
+from ..part.describe import Panel
+from ..part.wrap import Send
+from ..picture import layout
+from . import parse
+from .parse import Statement
+from .state import Canvas, State, command_sends
+from .target import Step
+
+__all__ = [
+    "Canvas",
+    "box_sends",
+    "canvas_of",
+    "colour_of",
+    "digit_sends",
+    "must_show",
+    "must_show_pixels",
+    "pixels_step",
+    "sent",
+    "shown_size",
+]
+
+
+def shown_size(panel: Panel) -> tuple[int, int]:
+    """(height, width) of a panel as a person sees it."""
+    return (panel.height, panel.width) if panel.rotate % 180 == 0 else (panel.width, panel.height)
+
+
+def canvas_of(state: State) -> Canvas:
+    """The canvas of the current device."""
+    target = state.target
+    if target.name not in state.canvases:
+        size = shown_size(target.panel)
+        colour = target.part.memory.kind == "pixel"
+        state.canvases[target.name] = Canvas(np.zeros((*size, 3), np.uint8) if colour else np.zeros(size, bool))
+    return state.canvases[target.name]
+
+
+def must_show(state: State, what: str) -> None:
+    if state.target.part.memory.kind == "port":
+        raise HushedError(
+            f"'{state.target.name}' is a bridge and shows nothing, so no {what}", remedy="name a display with 'device'"
+        )
+
+
+def pixels_step(state: State, pixels: NDArray[Any], text: str) -> Step:
+    """Pixels over the whole panel, as a picture step."""
+    statement = Statement(text, text, "picture", (), {})
+    canvas_of(state).pixels[:] = pixels
+    return sent(state, statement, (0, 0, pixels.shape[1], pixels.shape[0]))
+
+
+def sent(state: State, statement: Statement, box: tuple[int, int, int, int]) -> Step:
+    """The step that sends a box (x0, y0, x1, y1) of the canvas."""
+    return Step(statement.place, statement.text, state.target.name, statement.verb, tuple(box_sends(state, box)))
+
+
+def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """The words that bring a box (x0, y0, x1, y1) of the canvas to the panel."""
+    return {"paged": _paged, "pixel": _pixel, "digit": _dots, "scanned": _scanned}[state.target.part.memory.kind](state, box)
+
+
+def must_show_pixels(state: State) -> None:
+    """Raises HushedError where the device shows characters, digits or nothing."""
+    must_show(state, "picture")
+    if is_text(state):
+        raise HushedError(f"'{state.target.name}' shows characters, no pictures", remedy='write: text 0,0 "…"')
+
+
+def colour_of(word: str) -> tuple[int, int, int]:
+    """0xRRGGBB, on, off, or a name."""
+    from PIL import ImageColor
+
+    number = parse.number(word)
+    if number is not None and 0 <= number <= 0xFFFFFF:
+        return number >> 16, number >> 8 & 0xFF, number & 0xFF
+    try:
+        found = ImageColor.getrgb({"on": "white", "off": "black"}.get(word, word))
+    except ValueError as error:
+        raise HushedError(f"'{word}' is no colour", remedy="like 0x203040, red, on or off") from error
+    return found[0], found[1], found[2]
+
+
+def _native(state: State, box: tuple[int, int, int, int]) -> tuple[NDArray[Any], tuple[int, int, int, int]]:
+    """The canvas as it lies on the glass, and the box (x0, y0, x1, y1) there."""
+    panel = state.target.panel
+    pixels = canvas_of(state).pixels
+    x0, y0, x1, y1 = box
+    mask = np.zeros(pixels.shape[:2], bool)
+    mask[y0:y1, x0:x1] = True
+    turned = layout.as_mounted(mask, panel)
+    rows, columns = np.flatnonzero(turned.any(axis=1)), np.flatnonzero(turned.any(axis=0))
+    return layout.as_mounted(pixels, panel), (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
+
+
+def commands_of(state: State, lines: Iterable[str], words: dict[str, int], chips: int = 0) -> list[Send]:
+    sends: list[Send] = []
+    for line in lines:
+        statement = parse.parse_text(line.format(**words), "memory.area")[0]
+        sends += command_sends(state.target.part, statement, chips)[0]
+    return sends
+
+
+def _paged(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    target = state.target
+    part, panel = target.part, target.panel
+    mode = str(state.role("mode", "page"))
+    area = part.memory.area.get(mode)
+    if area is None:
+        raise HushedError(f"{part.name} has no way to place a picture in {mode} mode", remedy="set another memory mode first")
+    native, (x0, y0, x1, y1) = _native(state, box)
+    pages = layout.pack_pages(native)
+    windowed = any("{right}" in line for line in area)
+    sends: list[Send] = []
+    wide = part.memory.columns if target.chips > 1 else panel.width
+    for chip in range(target.chips):
+        left, right = max(x0, chip * wide), min(x1, (chip + 1) * wide)
+        if left >= right:
+            continue
+        block = pages[y0 // 8 : -(-y1 // 8), left:right]
+        column = left - chip * wide + panel.column_offset
+        chips = 1 << chip if target.chips > 1 else 0
+        if windowed:
+            pieces = [(block.T if mode == "vertical" else block, 0, 0)]
+        elif mode == "vertical":
+            pieces = [(block[:, [k]], 0, k) for k in range(block.shape[1])]
+        else:
+            pieces = [(block[[k]], k, 0) for k in range(block.shape[0])]
+        for piece, down, across in pieces:
+            at, page = column + across, y0 // 8 + down
+            words = {"left": at, "right": at + right - left - 1, "top": page, "bottom": page + block.shape[0] - 1, "page": page}
+            words |= {"left_low": at & 15, "left_high": at >> 4}
+            sends += [*commands_of(state, area, words, chips), Send(True, piece.tobytes(), chips)]
+    return sends
+
+
+def _dots(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    panel = state.target.panel
+    native, (_, y0, _, y1) = _native(state, box)
+    order: Literal["big", "little"] = "big" if "msb-left" in panel.segments else "little"
+    packed = np.packbits(native, axis=1, bitorder=order)
+    sends: list[Send] = []
+    for row in range(y0, y1):
+        for cell, value in zip(panel.cells[row], packed[row].tolist(), strict=True):
+            sends += digit_sends(state, cell, value)
+    return sends
+
+
+def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """LEDs without a memory: every picture is a whole one."""
+    return [Send(True, np.packbits(layout.as_mounted(canvas_of(state).pixels, state.target.panel), axis=1).tobytes())]
+
+
+def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    from ..part.pixel import to_bytes, to_logical
+
+    part, panel = state.target.part, state.target.panel
+    native, (x0, y0, x1, y1) = _native(state, box)
+    orientation = [state.role(role) for role in ("row_order", "column_order", "exchange")]
+    memory = part.memory.rows, part.memory.columns
+    place = y0 + panel.row_offset, x0 + panel.column_offset
+    piece, left, top = to_logical(native[y0:y1, x0:x1], place, memory, *(value in ("reversed", "on") for value in orientation))
+    words = {"left": left, "right": left + piece.shape[1] - 1, "top": top, "bottom": top + piece.shape[0] - 1}
+    sends = commands_of(state, part.memory.area["window"], words)
+    return [*sends, Send(True, to_bytes(piece, str(state.role("format"))))]
+
+
+def is_text(state: State) -> bool:
+    return state.target.part.memory.kind == "character" or state.target.panel.form == "digits"
+
+
+def digit_sends(state: State, cell: int, value: int) -> list[Send]:
+    part = state.target.part
+    if f"digit-{cell}" in part.by_name:
+        return list(command_sends(part, Statement("", "", f"digit-{cell}", (str(value),), {}))[0])
+    pointer = part.find("display-address").encode({"address": cell})
+    return [Send(False, pointer), Send(True, bytes([value]))]
