@@ -6,7 +6,7 @@ from xml.etree import ElementTree
 
 from corpus import Verdict, faults, healthy, judge
 from hushed_wire.diagnosis.explained import about, as_page
-from hushed_wire.diagnosis.sight import SIGHTS, causes, ranked, separating
+from hushed_wire.diagnosis.symptoms import SYMPTOMS, causes, ranked, separating
 from hushed_wire.finding import codes
 from hushed_wire.rig import load_rig
 from support import ROOT, demo, program, program_json
@@ -42,7 +42,7 @@ class Explained(unittest.TestCase):
         self.assertEqual({cause.code for cause in causes() if cause.code} - set(codes()), set())
         for place in ("pump-room", "front-desk", "gate-signal", "gate-keeper"):
             rig = load_rig(demo() / f"{place}.toml")
-            for sight in SIGHTS:
+            for sight in SYMPTOMS:
                 entries = ranked(sight, rig, None)
                 if sight in ("blank", "dim", "garbled"):
                     self.assertGreater(len(entries), 1, (place, sight))

@@ -106,13 +106,13 @@ WAYS: dict[str, tuple[str, str]] = {
         'text 0,1 "PUMP 1 off"',
     ),
     "digits behind an expander": (
-        bus("i2c", ["scl", "sda"], clock="400kHz")
+        bus("i2c", ["scl", "sda"], clock="100kHz")
         + bridge("pcf8574a", {"sck": "p0", "mosi": "p1", "cs": "p2"}, address=0x38)
         + device("max7219", "4-digits", on="adapter"),
         'text 0,0 "4.25"',
     ),
     "a register behind an expander": (
-        bus("i2c", ["scl", "sda"], clock="400kHz")
+        bus("i2c", ["scl", "sda"], clock="100kHz")
         + bridge("pcf8574", {"clock": "p0", "data": "p1", "latch": "p2"}, address=0x27)
         + bridge("74hc595", {"rs": "q1", "e": "q3", "d4": "q4", "d5": "q5", "d6": "q6", "d7": "q7"}, name="second", on="adapter")
         + device("hd44780", "8x2", on="second"),

@@ -16,10 +16,10 @@ import msgspec
 
 from .compiled import read_compiled
 
-__all__ = ["CONFIDENCES", "SEVERITIES", "SIGHTS", "Code", "Finding", "Said", "code_of", "codes", "finding_of", "phrase"]
+__all__ = ["CONFIDENCES", "SEVERITIES", "SYMPTOMS", "Code", "Finding", "Said", "code_of", "codes", "finding_of", "phrase"]
 
 SEVERITIES = ("note", "warning", "fault")  # ascending
-SIGHTS = ("blank", "blocks", "dim", "shifted", "mirrored", "garbled", "flicker", "flicker-on-camera-only")  # what a person sees
+SYMPTOMS = ("blank", "blocks", "dim", "shifted", "mirrored", "garbled", "flicker", "flicker-on-camera-only")  # what a person sees
 CONFIDENCES = ("possible", "likely", "certain")  # ascending
 TABLE = Path(__file__).parent / "codes.toml"
 

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from ..errors import HushedError
-from ..finding import SIGHTS
+from ..finding import SYMPTOMS
 from . import options
 
 EXAMPLES = """\
@@ -28,7 +28,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_rig(parser)
     options.add_text(parser, ("text", "json", "jsonl", "junit"))
     parser.add_argument("--fail-on", choices=("note", "warning", "fault", "never"), default="warning", help="default: warning")
-    parser.add_argument("--seen", choices=SIGHTS, help="what you see on the glass: ranks the causes that fit it and the capture")
+    parser.add_argument(
+        "--seen", choices=SYMPTOMS, help="what you see on the glass: ranks the causes that fit it and the capture"
+    )
     parser.add_argument("--margins", action="store_true", help="the times that are limited, as required and as measured")
     parser.add_argument("--all", action="store_true", help="also what was explained away, and how much sense the capture makes")
     parser.add_argument(
@@ -59,7 +61,7 @@ def run(args: argparse.Namespace) -> int:
         raise
     extra: dict[str, Any] = {}
     if args.seen:
-        from ..diagnosis.sight import ranked
+        from ..diagnosis.symptoms import ranked
 
         extra["seen"] = (args.seen, ranked(args.seen, plan.rig, outcome.findings))
     if args.margins:
@@ -104,7 +106,7 @@ def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, An
         whole["explained_away"] = [record.finding(finding) for finding in outcome.hidden]
         whole["scores"] = extra["scores"]
     if "seen" in extra:
-        whole["seen"] = record.sight(*extra["seen"])
+        whole["seen"] = record.symptom(*extra["seen"])
     if "margins" in extra:
         whole["margins"] = [record.margin(entry) for entry in extra["margins"]]
     if args.format == "json":
@@ -171,7 +173,7 @@ def _about(args: argparse.Namespace) -> int:
 
 def _from_rig(args: argparse.Namespace) -> int:
     """--seen with a rig and no capture."""
-    from ..diagnosis.sight import ranked
+    from ..diagnosis.symptoms import ranked
     from ..rig import load_rig
 
     entries = ranked(args.seen, load_rig(args.rig), None)
@@ -179,7 +181,7 @@ def _from_rig(args: argparse.Namespace) -> int:
         from ..view import record
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes({"seen": record.sight(args.seen, entries)}, pretty=args.format == "json"))
+        options.emit(args, json_bytes({"seen": record.symptom(args.seen, entries)}, pretty=args.format == "json"))
         return 0
     from ..view import report
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from ..bus.base import BUSES
 from ..errors import HushedError
 from ..part.wrap import transfers
 from ..rig.schema import Bus, Rig
@@ -49,7 +50,9 @@ def send(steps: list[Step], rig: Rig, link: Link | WordLink, progress: Callable[
     link.check()
     bus = rig.bus_for(steps)
     devices = {device.name: device for device in rig.device}
-    direct = bus.kind == "i2c" and all(rig.bridge_named(devices[step.device].on) is None and not step.levels for step in steps)
+    direct = BUSES[bus.kind].addressed and all(
+        rig.bridge_named(devices[step.device].on) is None and not step.levels for step in steps
+    )
     out = Sent()
     begin = link.clock()
     first_picture = 0.0
@@ -109,7 +112,7 @@ def play(moves: Iterable[Move], bus: Bus, link: Any) -> list[int]:
         rest = float((move.gap * TICK) - REST)
         if rest > 0:
             link.wait(rest)
-        if bus.kind != "i2c":
+        if not BUSES[bus.kind].addressed:
             if len(move.words) or move.levels:
                 link.move(move)
                 sizes.append(len(move.words) * (-(-move.bits // 8)))
@@ -126,7 +129,7 @@ def _by_moves(rig: Rig, bus: Bus, link: Any) -> Sender:
     mover = RigEncoder(rig)
 
     def one(step: Step) -> Iterator[int]:
-        if step.levels and bus.kind == "i2c" and rig.bridge_named(_place(rig, step)) is None:
+        if step.levels and BUSES[bus.kind].addressed and rig.bridge_named(_place(rig, step)) is None:
             raise HushedError(
                 f"'{step.text}' sets a line beside the bus, which this link does not drive", where=step.place,
                 remedy="take the step out, and drive the line by hand",

@@ -11,7 +11,7 @@ import msgspec
 from .catalogs import catalog_names, load
 from .describe import Part
 
-__all__ = ["Neighbour", "candidates", "family_of", "neighbours", "read_probed"]
+__all__ = ["Neighbour", "candidates", "family_of", "neighbours", "read_probed", "usual_first"]
 
 
 COMMON = ("ssd1306", "pcf8574")  # commoner than their sister parts
@@ -51,6 +51,11 @@ def candidates(address: int) -> list[str]:
 def read_probed() -> set[int]:
     """Addresses at which an address-only write might disturb a part."""
     return {address for part in neighbours() if part.probe == "read" for address in part.addresses}
+
+
+def usual_first(name: str) -> tuple[bool, str]:
+    """Order in which parts are tried: of parts that a capture cannot tell apart the commoner one is meant."""
+    return name not in COMMON, name
 
 
 def family_of(address: int) -> dict[str, set[int]]:

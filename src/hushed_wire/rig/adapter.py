@@ -13,8 +13,10 @@ from numpy.typing import NDArray
 
 from ..bus.channel import Channel
 from ..errors import HushedError
-from ..part import Commands, load
+from ..part import Commands, catalog_names, load
 from ..part.framing import plain
+from ..part.neighbours import usual_first
+from ..part.wrap import WRAPS
 from ..trace import Trace
 from .decoder import decode
 from .schema import Bridge, Bus, Device, Rig
@@ -43,7 +45,14 @@ def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> 
     """The bridge and the display behind it, and how the outputs are wired, in words. values: bytes written to the address."""
     if len(values) < LEAST:
         return None
-    name = "pcf8574" if address < 0x38 else "pcf8574a"
+    known = [load(part) for part in sorted(catalog_names(), key=usual_first)]
+    ports = [part.name for part in known if part.framings == ["i2c-plain"] and part.i2c and address in part.i2c.addresses]
+    displays = [
+        part for part in known if part.memory.kind == "character" and any(WRAPS[framing].bits == 4 for framing in part.framings)
+    ]
+    if not ports or not displays:
+        return None
+    name, display = ports[0], displays[0]
     best: tuple[float, Bridge, Device, list[Commands]] | None = None
     for e, nibble in product(enables(values), NIBBLES):
         if e in nibble:
@@ -57,13 +66,13 @@ def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> 
             drives = {"rs": f"p{rs}", "rw": f"p{rw}", "e": f"p{e}", "backlight": f"p{light}"}
             drives |= {f"d{4 + k}": f"p{bit}" for k, bit in enumerate(nibble)}
             bridge = Bridge(f"{name}-{address:02x}", bus.name, name, drives, address)
-            device = Device("hd44780", bridge.name, "hd44780", panel="16x2")
+            device = Device(display.name, bridge.name, display.name, panel=next(iter(display.panels)))
             own = _heard(trace, bus, bridge, device)
             if own is None:
                 continue
             count = sum(len(chip) for chip in own)
-            seen = {load("hd44780").command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
-            steps = len(seen & set(load("hd44780").start_up))
+            seen = {display.command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
+            steps = len(seen & set(display.start_up))
             data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
             letters = printable(own)
             score = steps + 2 * letters - data * 0.1

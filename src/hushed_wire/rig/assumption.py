@@ -13,7 +13,7 @@ from ..bus.roles import best_i2c, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, commands, load
 from ..part.model import model_of
-from ..part.neighbours import COMMON
+from ..part.neighbours import usual_first
 from ..part.receive import RECEIVERS, Seat
 from ..trace import Trace
 from .decoder import decode
@@ -91,13 +91,14 @@ def _heard(trace: Trace, bus: Bus, most: int) -> Channel:
 def _behind_adapter(trace: Trace, out: Setup, options: Options) -> None:
     """A character display behind an I2C expander, where nothing else was recognised."""
     rig, assumed = out.rig, out.assumed
-    if options.part not in ("", "hd44780"):
+    if options.part and load(options.part).memory.kind != "character":
         return
     from .adapter import adapter, written
 
     part = excerpt(trace, lines=map(trace.index, rig.bus[0].lines.values()))
     own = _heard(part, rig.bus[0], len(part))
-    for address in [*range(0x20, 0x28), *range(0x38, 0x40)]:
+    able = {a for part in map(load, catalog_names()) if part.memory.kind == "port" and part.i2c for a in part.i2c.addresses}
+    for address in sorted(able & {int(entry) for entry in np.unique(own.who.address)} if own.who is not None else ()):
         found = adapter(part, rig.bus[0], address, written(own, address))
         if found is None:
             continue
@@ -195,11 +196,6 @@ def _devices(heard: Channel, options: Options, setup: Setup) -> list[Device]:
                 out.append(_device(part, meant[0], options, setup, answers=False))
                 break
     return out
-
-
-def usual_first(name: str) -> tuple[bool, str]:
-    """Order in which parts are tried: of parts that a capture cannot tell apart the commoner one is meant."""
-    return name not in COMMON, name
 
 
 def _meant(part: Part, tried: list[int]) -> int:

@@ -14,7 +14,7 @@ from functools import reduce
 
 from ..errors import HushedError, nearest
 from ..trace import Trace
-from .condition_tests import KEYED, MEASURED, PLAIN, SIGNS, Condition, Told, on_field, others
+from .condition_terms import KEYED, MEASURED, PLAIN, SIGNS, Condition, Subject, on_field, others
 from .decoder import Reading
 from .spans import Spans
 
@@ -26,7 +26,7 @@ TOKEN = re.compile(r"""\s*(?:(?P<quoted>"[^"]*"|'[^']*')|(?P<mark>[()])|(?P<sign
 
 def holds(condition: Condition, trace: Trace, listen: Callable[[], Reading]) -> Spans:
     """Where a condition holds. listen: decodes the capture; it is called only where the condition needs it."""
-    return condition(Told(trace, listen))
+    return condition(Subject(trace, listen))
 
 
 # ---- reading ---------------------------------------------------------------------------------------------------------

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ..bus.base import BUSES
 from ..bus.changes import edges_to, excerpt
 from ..bus.scan_roles import axes
 from ..errors import HushedError
@@ -16,24 +17,22 @@ if TYPE_CHECKING:
     from ..bus.spi_roles import SpiFit
     from .schema import Bus
 
-__all__ = ["NOTHING", "Shape", "check_shape", "polarity", "selected", "shaped", "spi_shaped"]
+__all__ = ["NOTHING", "Shape", "check_shape", "selected", "shaped"]
 
 Shape = Mapping[str, Any]  # mode, bits, order, select of a bus, as far as they are given
 NOTHING: Shape = {}
-SHAPES = {"mode": ("spi",), "bits": ("spi",), "order": ("spi", "shift"), "select": ("spi", "parallel")}  # kinds that have it
 
 
-def shaped(trace: Trace, bus: Bus, assumed: dict[str, str], given: Shape) -> None:
-    """Sets what the traffic tells of a bus whose lines are known: SPI mode, word and select, or the level of a parallel bus's selects.
+def shaped(trace: Trace, bus: Bus, assumed: dict[str, str], given: Shape, fit: SpiFit | None = None) -> None:
+    """Sets what the traffic tells of a bus whose lines are known: how its words are clocked, or the levels of its selects or rows.
 
-    given: what is known of these, which is set as it is. Raises HushedError where a bus of that kind has no such thing.
+    given: what is known of these, which is set as it is. fit: by which the lines were found. Raises HushedError where a bus of that kind
+    has no such thing.
     """
     check_shape(bus.kind, given)
     roles = {role: trace.index(line) for role, line in bus.lines.items()}
-    if bus.kind == "spi":
-        spi_shaped(trace, bus, roles, None, assumed, given)
-    elif bus.kind == "parallel":
-        selected(trace, bus, roles, assumed, given)
+    if bus.kind in TELLING:
+        TELLING[bus.kind](trace, bus, roles, assumed, given, fit)
     for key, value in given.items():
         setattr(bus, key, value)
 
@@ -41,13 +40,13 @@ def shaped(trace: Trace, bus: Bus, assumed: dict[str, str], given: Shape) -> Non
 def check_shape(kind: str, given: Shape) -> None:
     """Raises HushedError for what a kind of bus does not have."""
     for key in given:
-        if kind not in SHAPES[key]:
-            kinds = " and ".join(SHAPES[key])
+        if key not in BUSES[kind].settings:
+            kinds = " and ".join(own.name for own in BUSES.values() if key in own.settings)
             raise HushedError(f"a bus of kind {kind} has none", where=f"--{key}", remedy=f"it is for {kinds}; leave it out")
 
 
 def spi_shaped(
-    trace: Trace, bus: Bus, roles: dict[str, int], fit: SpiFit | None, assumed: dict[str, str], given: Shape = NOTHING
+    trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str], given: Shape = NOTHING, fit: SpiFit | None = None
 ) -> None:
     """Mode, word and select of an SPI bus, as the traffic has them, where they are not given."""
     from ..bus.spi_roles import mode_of, spans_of, word_bits
@@ -100,7 +99,9 @@ def _busier(trace: Trace, clock: int, select: int) -> int:
     return guess ^ int(high > 0.5)
 
 
-def polarity(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str]) -> None:
+def polarity(
+    trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str], given: Shape = NOTHING, fit: SpiFit | None = None
+) -> None:
     """The level at which rows are on: of several only one is, so each has it for the shorter time. Columns tell nothing."""
     rows, _ = axes(roles)
     if not rows:
@@ -116,7 +117,9 @@ def polarity(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, s
     )
 
 
-def selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str], given: Shape = NOTHING) -> None:
+def selected(
+    trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str], given: Shape = NOTHING, fit: SpiFit | None = None
+) -> None:
     """The level that selects a chip of a parallel bus: that at which words come."""
     chips = [roles[role] for role in ("cs", "cs1", "cs2") if role in roles]
     if not chips or "select" in given:
@@ -130,3 +133,7 @@ def selected(trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, s
     rest = float(np.mean([part.level_at(line, part.times[:1])[0] == 1 for line in chips]))
     bus.select = "high" if (high > 0.5 if len(chips) == 1 else rest < 0.5) else "low"
     assumed["select"] = f"selects are active {bus.select}, by the traffic"
+
+
+# What the traffic of a kind of bus tells; of the others it tells nothing.
+TELLING: dict[str, Callable[..., None]] = {"spi": spi_shaped, "parallel": selected, "matrix": polarity}

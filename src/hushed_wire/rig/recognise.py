@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from dataclasses import dataclass
 from itertools import product
 
 import numpy as np
@@ -16,12 +18,12 @@ from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, load
 from ..part.describe import Panel
-from ..part.neighbours import COMMON
+from ..part.neighbours import usual_first
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from .adapter import READABLE, printable
 from .decoder import decode
-from .guess_settings import NOTHING, Shape, check_shape, polarity, selected, spi_shaped
+from .guess_settings import NOTHING, Shape, selected, shaped
 from .schema import Bus, Device, Rig
 
 __all__ = ["bus_of", "likely_roles", "recognised"]
@@ -32,6 +34,16 @@ UNEXPLAINED = 0.2  # what a line that moves and plays no role counts against an 
 ENOUGH = 3  # distinct commands of a part's bring-up that show that it is that part
 
 
+@dataclass
+class _Found:
+    """Roles of a kind of bus, and what told them. fit: of an SPI bus whose lines were found by the traffic."""
+
+    kind: str
+    roles: dict[str, int]
+    by: str
+    fit: SpiFit | None = None
+
+
 def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, str], shape: Shape = NOTHING) -> Bus | None:
     """The bus of a capture that is not I2C; None where it is I2C, or nothing tells. kind: "" where it is not given.
 
@@ -40,81 +52,88 @@ def bus_of(trace: Trace, kind: str, lines: dict[str, str], assumed: dict[str, st
     Raises HushedError for roles that no bus has, and where a bus that is asked for cannot be found.
     """
     given = {role: trace.index(line) for role, line in lines.items()}
-    if not kind and given:
-        kinds = [kind.name for kind in BUSES.values() if set(given) <= set(kind.roles)]
-        if not kinds:
-            known = sorted({role for kind in BUSES.values() for role in kind.roles})
-            wrong = next(role for role in given if role not in known) if not set(given) <= set(known) else next(iter(given))
-            raise HushedError(f"no bus has the role '{wrong}' beside the others", where="--line", remedy=nearest(wrong, known))
-        if "i2c" in kinds:
-            return None
-        kind = kinds[0]
+    kind = _asked(kind, given)
+    names = named(trace.names)
+    found: _Found | Bus | None = None
+    if names is not None and kind in ("", names[0]):
+        found = _Found(names[0], dict(names[1]), "the names")
+    elif not (kind and BUSES[kind].addressed):
+        found = _by_traffic(trace, kind, bool(given), assumed)
+    if not isinstance(found, _Found):
+        return found
+    if BUSES[found.kind].addressed:
+        return None
+    taken = set(given.values())
+    roles = {role: line for role, line in found.roles.items() if line not in taken and role not in given} | given
+    _must_be_whole(trace, found.kind, roles)
+    bus = Bus("bus", found.kind, lines={role: trace.names[line] for role, line in roles.items()})
+    free = {role: trace.names[line] for role, line in roles.items() if role not in given}
+    if free:
+        assumed["lines"] = f"the bus is {found.kind}: {_told(free)}; by {found.by}"
+    shaped(trace, bus, assumed, shape, found.fit)
+    return bus
+
+
+def _asked(kind: str, given: Collection[str]) -> str:
+    """The kind of bus that is given, by itself or by roles that only it has; "" where neither is."""
     if kind and kind not in BUSES:
         raise HushedError(f"there is no bus '{kind}'", where="--bus", remedy=nearest(kind, KIND_NAMES))
-    if kind == "i2c":
-        return None
-    found = named(trace.names)
-    by_name = found[1] if found is not None and (not kind or found[0] == kind) else {}
-    if found is not None and not kind:
-        if found[0] == "i2c":
-            return None
-        kind = found[0]
-    fit = None
-    by_traffic: dict[str, int] = {}
-    strobed = best_parallel(excerpt(trace)) if not by_name and not given and kind in ("", "parallel") else None
-    if strobed is not None and (made := by_sense(excerpt(trace), strobed, assumed)) is not None:
+    if kind or not given:
+        return kind
+    kinds = [own.name for own in BUSES.values() if set(given) <= set(own.roles)]
+    if not kinds:
+        known = sorted({role for own in BUSES.values() for role in own.roles})
+        wrong = next(iter([*(role for role in given if role not in known), *given]))
+        raise HushedError(f"no bus has the role '{wrong}' beside the others", where="--line", remedy=nearest(wrong, known))
+    return next((own for own in kinds if BUSES[own].addressed), kinds[0])
+
+
+def _by_traffic(trace: Trace, kind: str, given: bool, assumed: dict[str, str]) -> _Found | Bus | None:
+    """What the lines do tells the kind of bus: each kind that can be told so has a way of its own. given: whether some roles are."""
+    part = excerpt(trace)
+    strobed = best_parallel(part) if not given and kind in ("", "parallel") else None
+    if strobed is not None and (made := by_sense(part, strobed, assumed)) is not None:
         return made
-    if not by_name and kind in ("", "spi"):
-        part = excerpt(trace)
-        fit = best_spi(part)
-        if fit is not None and not kind:
-            other = best_i2c(part)
-            if other is not None and other.score >= fit.score:
-                return None
-            kind = "spi"
-            if not given and fit.dc < 0 and (shifted := best_shift(part)) is not None:
-                fit, kind = None, "shift"
-                by_traffic = {"clock": shifted.clock, "data": shifted.data, "latch": shifted.latch}
-    if not kind and strobed is not None and best_i2c(excerpt(trace)) is None:
-        pulses, latched = (", ".join(trace.names[line] for line in lines) for lines in (strobed.strobes, strobed.latched))
-        raise HushedError(
-            f"this looks like a parallel bus: pulses of {pulses} latch {latched}; which of these is which, no part's commands tell",
-            remedy=f"say it, like --line {STROBES[strobed.rests][0]}={_quoted(trace.names[strobed.strobes[0]])} --line rs=… --line d0=…",
-        )
-    if not kind:
+    fit = best_spi(part) if kind in ("", "spi") else None
+    if kind:
+        return _Found(kind, {} if fit is None else _from_fit(fit), "the names" if fit is None else "the traffic", fit)
+    other = best_i2c(part)
+    if fit is None:
+        if strobed is not None and other is None:
+            raise _unnamed(trace, strobed)
         return None
-    roles = _from_fit(fit) if fit is not None else by_traffic or dict(by_name)
-    taken = set(given.values())
-    roles = {role: line for role, line in roles.items() if line not in taken and role not in given} | given
+    if other is not None and other.score >= fit.score:
+        return None
+    if not given and fit.dc < 0 and (shifted := best_shift(part)) is not None:
+        return _Found("shift", {"clock": shifted.clock, "data": shifted.data, "latch": shifted.latch}, "the traffic")
+    return _Found("spi", _from_fit(fit), "the traffic", fit)
+
+
+def _unnamed(trace: Trace, strobed: ParallelFit) -> HushedError:
+    pulses, latched = (", ".join(trace.names[line] for line in lines) for lines in (strobed.strobes, strobed.latched))
+    return HushedError(
+        f"this looks like a parallel bus: pulses of {pulses} latch {latched}; which of these is which, no part's commands tell",
+        remedy=f"say it, like --line {STROBES[strobed.rests][0]}={_quoted(trace.names[strobed.strobes[0]])} --line rs=… --line d0=…",
+    )
+
+
+def _must_be_whole(trace: Trace, kind: str, roles: dict[str, int]) -> None:
     missing = BUSES[kind].missing(roles)
     if missing:
-        wanted = missing[0]
         has = ", ".join(trace.names[:16])
         raise HushedError(
-            f"nothing tells which line is {wanted.upper()} of the {kind} bus",
-            remedy=f"say --line {wanted}=LINE; the capture has {has}",
+            f"nothing tells which line is {missing[0].upper()} of the {kind} bus",
+            remedy=f"say --line {missing[0]}=LINE; the capture has {has}",
         )
-    bus = Bus("bus", kind, lines={role: trace.names[line] for role, line in roles.items()})
-    free = {role: trace.names[line] for role, line in roles.items() if role not in given}
+
+
+def _told(free: dict[str, str]) -> str:
+    """Which line is which, in words."""
     plain = [role.upper() for role, name in free.items() if name.upper() == role.upper()]
     told = [f"{role.upper()} is '{name}'" for role, name in free.items() if name.upper() != role.upper()]
     if plain:
-        several = f"{len(plain)} lines are named as their roles" if len(plain) > 4 else f"{', '.join(plain)} named so"
-        told.append(several)
-    if free:
-        assumed["lines"] = (
-            f"the bus is {kind}: {', '.join(told)}; by {'the traffic' if fit is not None or by_traffic else 'the names'}"
-        )
-    check_shape(kind, shape)
-    if kind == "spi":
-        spi_shaped(trace, bus, roles, fit, assumed, shape)
-    elif kind == "matrix":
-        polarity(trace, bus, roles, assumed)
-    elif kind == "parallel":
-        selected(trace, bus, roles, assumed, shape)
-    for key, value in shape.items():
-        setattr(bus, key, value)
-    return bus
+        told.append(f"{len(plain)} lines are named as their roles" if len(plain) > 4 else f"{', '.join(plain)} named so")
+    return ", ".join(told)
 
 
 def likely_roles(trace: Trace) -> dict[int, str]:
@@ -150,7 +169,7 @@ def _from_fit(fit: SpiFit) -> dict[str, int]:
 
 def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str], usual: set[str]) -> list[Device]:
     """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them."""
-    if bus.kind == "matrix":
+    if BUSES[bus.kind].scanned:
         return _lamps(bus, part, panel, assumed)
     best = _best_sense(trace, bus, part, panel)
     if best is None:
@@ -167,7 +186,7 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
 
 def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, Part, Device] | None:
     """The part as whose commands the words of a bus make the best sense: a score (less is better), the part, and a device."""
-    names = [part] if part else sorted(catalog_names(), key=lambda name: (name not in COMMON, name))
+    names = [part] if part else sorted(catalog_names(), key=usual_first)
     piece = trace if len(trace) <= LOOKED_AT else trace.window(trace.start, int(trace.times[LOOKED_AT]))
     best: tuple[float, Part, Device] | None = None
     for name in names:
@@ -243,10 +262,17 @@ def _lamps(bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Dev
     """Scanned LEDs: what the lines are tells what hangs on them."""
     grouped = set(GROUPED) <= bus.lines.keys()
     digits = any(role.startswith(("digit", "segment")) for role in bus.lines)
-    name = part or ("hub12" if grouped else "led-digits" if digits else "led-matrix")
-    known = load(name)
-    if known.memory.kind != "scanned" or (known.memory.groups is not None) != grouped:
-        raise HushedError(f"{name} cannot be on these lines", where="--part", remedy="led-matrix, led-digits or hub12 can")
+    form = "digits" if digits else "matrix"
+    able = [
+        own for own in map(load, catalog_names()) if own.memory.kind == "scanned" and (own.memory.groups is not None) == grouped
+    ]
+    fitting = [own.name for own in able if any(known.form == form for known in own.panels.values())]
+    name = part or next(iter(fitting), "")
+    if name.lower() not in [own.name for own in able]:
+        names = " or ".join(own.name for own in able)
+        raise HushedError(
+            f"{load(part).name if part else 'no part'} cannot be on these lines", where="--part", remedy=f"{names} can"
+        )
     if not part:
         assumed["part"] = f"the LEDs are {name}, as their lines are; say --part for another"
     return [Device(name, bus.name, name, panel=panel)]

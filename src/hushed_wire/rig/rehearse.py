@@ -123,7 +123,7 @@ def _too_long(seconds: float) -> HushedError:
 
 
 def _i2c(moves: list[Move], rig: Rig, bus: Bus, mishaps: list[Mishap], clock: Fraction | None, seed: int, lead: int) -> Trace:
-    clock = clock or (parse(bus.clock, "Hz") if bus.clock else i2c.USUAL_CLOCK)
+    clock = clock or (parse(bus.clock, "Hz") if bus.clock else _usual_clock(rig, bus))
     if not 1 <= clock <= 20_000_000:
         raise HushedError(f"a clock of {float(clock):g} Hz", where="--clock", remedy="I2C runs from 1 Hz to a few MHz")
     answering, calls = _answering(rig, bus, mishaps)
@@ -141,6 +141,15 @@ def _i2c(moves: list[Move], rig: Rig, bus: Bus, mishaps: list[Mishap], clock: Fr
     trace = trace.select([0, 1], names)
     beside = [role for role in bus.lines if role not in ("scl", "sda")]
     return _beside(trace, moves, bus, beside, timing, lead) if beside else trace
+
+
+def _usual_clock(rig: Rig, bus: Bus) -> Fraction:
+    """The fastest that all parts on a bus take, at most Fast-mode."""
+    symbol = BUSES[bus.kind].clock_symbol
+    names = [device.part for device in rig.device if device.on == bus.name]
+    names += [bridge.part for bridge in rig.bridge if bridge.on == bus.name]
+    limits = [load(name).limits.get(symbol, "") for name in names]
+    return min([i2c.USUAL_CLOCK, *(parse(limit, "Hz") for limit in limits if limit)])
 
 
 def _beside(trace: Trace, moves: list[Move], bus: Bus, beside: list[str], timing: i2c.Timing, lead: int) -> Trace:

@@ -41,6 +41,22 @@ def pasted(text: str, where: str = "") -> Pasted:
             bytes.fromhex(digits) for piece in strings for digits in re.findall(r"[\"']([0-9a-fA-F\s]*)[\"']", piece)
         )
         return Pasted([Send(False, whole)]) if whole else pasted("", where)
+    body = _body(text)
+    tokens = TOKEN.findall(body)
+    bare = _bare_hex(tokens, "," in body)
+    out = Pasted()
+    if bare and all(token.isdecimal() for token in bare):
+        out.notes.append(
+            f"read as hex, since all of it is pairs of digits: {bare[0][:2]} is 0x{bare[0][:2]}; with commas it is decimal"
+        )
+    _read_runs(out, tokens, bare, where)
+    if not out.sends:
+        raise HushedError("there are no bytes in it", where=where, remedy="like: hushed-wire explain ssd1306 AE D5 80")
+    return out
+
+
+def _body(text: str) -> str:
+    """What may be bytes: of source code the values, without comments, labels and casts."""
     source = bool(re.search(r"[,{\[(\\]|0x|0X|\$[0-9A-Fa-f]|\bdb\b|\.byte", text))
     body = re.sub(COMMENTS, " ", text) if source or "#" in text or "//" in text else text
     if source:
@@ -50,30 +66,31 @@ def pasted(text: str, where: str = "") -> Pasted:
         body = " ".join(inside)
     elif "=" in body:
         body = body.split("=", 1)[1]
-    body = re.sub(r"\(\s*\w*\s*\)", " ", body)  # casts
-    tokens = TOKEN.findall(body)
+    return re.sub(r"\(\s*\w*\s*\)", " ", body)
+
+
+def _bare_hex(tokens: list[str], source: bool) -> list[str]:
+    """Tokens that are hex without a sign of it, where all of them are; source: only letters show it then."""
     plain = [token for token in tokens if re.fullmatch(r"[0-9A-Fa-f]+", token)]
     others = [token for token in tokens if token not in plain and token.lower() not in WORDS]
-    bare_hex = bool(plain) and not others and all(len(token) % 2 == 0 for token in plain)
-    if "," in body:  # source code, unless letters show that it is hex
-        bare_hex = bare_hex and any(not token.isdecimal() for token in plain)
-    out = Pasted()
-    if bare_hex and all(token.isdecimal() for token in plain):
-        out.notes.append(
-            f"read as hex, since all of it is pairs of digits: {plain[0][:2]} is 0x{plain[0][:2]}; with commas it is decimal"
-        )
+    bare = not others and all(len(token) % 2 == 0 for token in plain)
+    return plain if bare and (not source or any(not token.isdecimal() for token in plain)) else []
+
+
+def _read_runs(out: Pasted, tokens: list[str], bare: list[str], where: str) -> None:
+    """Runs of command and data bytes. bare: tokens that are hex without a sign of it."""
     is_data, run, count = False, bytearray(), 0
     for token in tokens:
         lowered = token.lower()
-        if lowered in WORDS and not (bare_hex and token in plain):
+        if lowered in WORDS and token not in bare:
             if lowered in ("command", "data"):
                 if run:
                     out.sends.append(Send(is_data, bytes(run)))
                     run.clear()
                 is_data = lowered == "data"
             continue
-        values = list(bytes.fromhex(token)) if bare_hex else [_value(token, where)]
-        if not bare_hex and token.isdecimal() and token != "0":
+        values = list(bytes.fromhex(token)) if bare else [_value(token, where)]
+        if not bare and token.isdecimal() and token != "0":
             out.decimal.add(count)
         run += bytes(values)
         count += len(values)
@@ -81,9 +98,6 @@ def pasted(text: str, where: str = "") -> Pasted:
             raise HushedError(f"more than {LONGEST:,} bytes", where=where, remedy="explain a part of it")
     if run:
         out.sends.append(Send(is_data, bytes(run)))
-    if not out.sends:
-        raise HushedError("there are no bytes in it", where=where, remedy="like: hushed-wire explain ssd1306 AE D5 80")
-    return out
 
 
 WORDS = {"command", "data", "db", ".byte", "byte", "const", "static", "b", "bytes", "uint8_t", "unsigned", "char"}

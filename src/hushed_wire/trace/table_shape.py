@@ -77,53 +77,80 @@ def shape_of(head: bytes) -> Shape | None:
     return None if found is None else replace(found)
 
 
+WAYS = (
+    (";", ","),
+    (";", "."),
+    ("\t", ","),
+    ("\t", "."),
+    (",", "."),
+    ("|", "."),
+)  # delimiter and decimal point, in the order of trying
+
+
 @lru_cache(maxsize=1)
 def _shape_of(head: bytes) -> Shape | None:
     if b"\0" in head[:4096] and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         return None
-    shape = Shape()
-    if head.startswith(b"\xff\xfe"):
-        shape.encoding = "utf-16"
-    elif head.startswith(b"\xef\xbb\xbf"):
-        shape.encoding = "utf-8-sig"
-    else:
-        try:
-            head[:-4].decode("utf-8")
-        except UnicodeDecodeError:
-            shape.encoding = "latin-1"
-    lines = head.decode(shape.encoding, "replace").splitlines()
+    encoding = _encoding(head)
+    lines = head.decode(encoding, "replace").splitlines()
     if len(head) >= 65536 and len(lines) > 1:
         lines = lines[:-1]
-    for delimiter, decimal in ((";", ","), (";", "."), ("\t", ","), ("\t", "."), (",", "."), ("|", ".")):
+    for delimiter, decimal in WAYS:
         if delimiter != "," and not any(delimiter in line for line in lines):
             continue
-        for number, line in enumerate(lines):
-            cells = cells_of(line, delimiter)
-            if not line.strip() or not _data_row(cells, decimal):
-                continue
-            if len(cells) == 1 and (delimiter != "," or not NUMBER.fullmatch(cells[0])):
-                continue
-            after = [cells_of(text, delimiter) for text in lines[number + 1 : number + 3] if text.strip()]
-            if decimal == "," and not any("," in cell for row in [cells, *after] for cell in row):
-                continue
-            if any(len(row) != len(cells) for row in after[:1]) or (
-                after and not _data_row(after[0], decimal) and len(after[0]) < 2
-            ):
-                continue
-            shape.delimiter, shape.decimal, shape.skip = delimiter, decimal, number
-            shape.padded = any(f"{delimiter} " in text for text in lines[number:])
-            above = next((cells_of(text, delimiter) for text in reversed(lines[:number]) if text.strip()), [])
-            shape.trailing = _ends_with_delimiter(cells, after, above)
-            cells = cells[:-1] if shape.trailing else cells
-            rows = [without_end(cells_of(text, delimiter), len(cells)) for text in lines[number : number + 40]]
-            shape.first_rows = [row for row in rows if len(row) == len(cells) and all(is_number(cell, decimal) for cell in row)]
-            _preamble(shape, [without_end(cells_of(text, delimiter), len(cells)) for text in lines[:number]], len(cells))
-            return shape
+        number = _first_data(lines, delimiter, decimal)
+        if number is not None:
+            return _shape_at(lines, number, Shape(encoding=encoding, delimiter=delimiter, decimal=decimal, skip=number))
     return None
 
 
-def _preamble(shape: Shape, rows: list[list[str]], width: int) -> None:
-    """Column names, unit row and sample interval from the lines ahead of the data."""
+def _encoding(head: bytes) -> str:
+    if head.startswith(b"\xff\xfe"):
+        return "utf-16"
+    if head.startswith(b"\xef\xbb\xbf"):
+        return "utf-8-sig"
+    try:
+        head[:-4].decode("utf-8")
+    except UnicodeDecodeError:
+        return "latin-1"
+    return "utf-8"
+
+
+def _first_data(lines: list[str], delimiter: str, decimal: str) -> int | None:
+    """The line at which rows of numbers begin, if a table is written so; None where it is not."""
+    for number, line in enumerate(lines):
+        cells = cells_of(line, delimiter)
+        if not line.strip() or not _data_row(cells, decimal):
+            continue
+        if len(cells) == 1 and (delimiter != "," or not NUMBER.fullmatch(cells[0])):
+            continue
+        after = [cells_of(text, delimiter) for text in lines[number + 1 : number + 3] if text.strip()]
+        if decimal == "," and not any("," in cell for row in [cells, *after] for cell in row):
+            continue
+        if not after or (len(after[0]) == len(cells) and (_data_row(after[0], decimal) or len(after[0]) > 1)):
+            return number
+    return None
+
+
+def _shape_at(lines: list[str], number: int, shape: Shape) -> Shape:
+    """The rest of what the lines say, where data begin at one of them."""
+    delimiter, decimal = shape.delimiter, shape.decimal
+    cells = cells_of(lines[number], delimiter)
+    shape.padded = any(f"{delimiter} " in text for text in lines[number:])
+    after = [cells_of(text, delimiter) for text in lines[number + 1 : number + 3] if text.strip()]
+    above = next((cells_of(text, delimiter) for text in reversed(lines[:number]) if text.strip()), [])
+    shape.trailing = _ends_with_delimiter(cells, after, above)
+    width = len(cells) - int(shape.trailing)
+    rows = [without_end(cells_of(text, delimiter), width) for text in lines[number : number + 40]]
+    shape.first_rows = [row for row in rows if len(row) == width and all(is_number(cell, decimal) for cell in row)]
+    head = [without_end(cells_of(text, delimiter), width) for text in lines[:number]]
+    _name_columns(shape, head, width)
+    _find_interval(shape, head)
+    return shape
+
+
+def _name_columns(shape: Shape, rows: list[list[str]], width: int) -> None:
+    """Column names and units from the lines ahead of the data."""
     names: list[str] = []
     for row in reversed([row for row in rows if len(row) == width and any(row)]):
         if all(UNIT.fullmatch(cell) or not cell for cell in row) and not shape.units:
@@ -139,6 +166,10 @@ def _preamble(shape: Shape, rows: list[list[str]], width: int) -> None:
     shape.units = [unit.strip("()[] ").lower() for unit in shape.units]
     names = [name.lstrip("#;% ") or name for name in names]  # some mark the line of names as a comment
     shape.columns = names or [f"column {k}" for k in range(width)]
+
+
+def _find_interval(shape: Shape, rows: list[list[str]]) -> None:
+    """The sample interval, or rate, from the lines ahead of the data."""
     for row in rows:
         text = " ".join(row)
         asks_rate = RATE.search(text)

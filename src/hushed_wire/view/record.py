@@ -11,12 +11,12 @@ if TYPE_CHECKING:
     from ..bus.scan import Scan
     from ..diagnosis import Diagnosis
     from ..diagnosis.margins import Margin
-    from ..diagnosis.sight import Ranked
+    from ..diagnosis.symptoms import Ranked
     from ..finding import Finding
     from ..part.glass import Glass
     from ..rig.decoder import DeviceReading, Told
 
-__all__ = ["commands_told", "diagnosis", "finding", "margin", "scan_record", "screen", "sight"]
+__all__ = ["commands_told", "diagnosis", "finding", "margin", "scan_record", "screen", "symptom"]
 
 
 def commands_told(told: Told, tick: tuple[int, int]) -> Iterator[dict[str, Any]]:
@@ -123,9 +123,9 @@ def scan_record(scan: Scan, tick: float) -> dict[str, Any]:
     }
 
 
-def sight(name: str, entries: list[Ranked]) -> dict[str, Any]:
+def symptom(name: str, entries: list[Ranked]) -> dict[str, Any]:
     """What is seen, and the causes that fit."""
-    from ..diagnosis.sight import separating
+    from ..diagnosis.symptoms import separating
 
     causes = [
         {"cause": e.cause, "what": e.text, "score": e.score, "shown": e.shown, "test": e.test, "then": e.yes} for e in entries

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from ..diagnosis import Diagnosis
 from ..diagnosis.margins import Margin
-from ..diagnosis.sight import Ranked, separating
+from ..diagnosis.symptoms import Ranked, separating
 from ..finding import Code, Finding
 from ..units import show, show_time
 from .tables import plain_table
@@ -132,10 +132,10 @@ def about(out: Console, code: str, entry: Code) -> None:
 SHOWN_CAUSES = 6
 
 
-def seen(out: Console, sight: str, entries: list[Ranked]) -> None:
+def seen(out: Console, symptom: str, entries: list[Ranked]) -> None:
     """The causes that fit what is seen."""
     out.print()
-    out.print(Text(f"seen: {sight.replace('-', ' ')}", style="head"))
+    out.print(Text(f"seen: {symptom.replace('-', ' ')}", style="head"))
     if not entries:
         out.print("No cause that is known fits this panel.")
         return

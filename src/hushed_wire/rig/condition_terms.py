@@ -20,7 +20,7 @@ from ..units import parse as parse_quantity
 from .decoder import Reading
 from .spans import Spans
 
-__all__ = ["KEYED", "MEASURED", "PLAIN", "SIGNS", "Condition", "Told", "on_field", "others"]
+__all__ = ["KEYED", "MEASURED", "PLAIN", "SIGNS", "Condition", "Subject", "on_field", "others"]
 
 SIGNS: dict[str, Callable[[Any, Any], Any]] = {
     "=": lambda a, b: a == b, "!=": lambda a, b: a != b, "<": lambda a, b: a < b, ">": lambda a, b: a > b,
@@ -38,7 +38,7 @@ class Place(Protocol):
         """An error with the place."""
 
 
-class Told:
+class Subject:
     """What conditions are tested on: a trace, and, only if a test asks for it, what was said on its buses."""
 
     def __init__(self, trace: Trace, listen: Callable[[], Reading]) -> None:
@@ -50,15 +50,15 @@ class Told:
         return self._listen()
 
 
-Condition = Callable[[Told], Spans]
+Condition = Callable[[Subject], Spans]
 
 
 def others(made: Condition, key: str) -> Condition:
     """What is of the same kind but not so: other transfers, other commands."""
     everything = _every_command if key in ("command", "device") else _transfers(lambda channel: np.ones(len(channel.table), bool))
 
-    def other(told: Told) -> Spans:
-        those, every = made(told), everything(told)
+    def other(subject: Subject) -> Spans:
+        those, every = made(subject), everything(subject)
         known = set(zip(those.start.tolist(), those.end.tolist(), strict=True))
         keep = np.array([pair not in known for pair in zip(every.start.tolist(), every.end.tolist(), strict=True)], bool)
         return Spans(every.start[keep], every.end[keep]) if len(keep) else every
@@ -72,9 +72,9 @@ def others(made: Condition, key: str) -> Condition:
 def _transfers(which: Callable[[Channel], NDArray[np.bool_]]) -> Condition:
     """The transfers of all channels that `which` picks."""
 
-    def found(told: Told) -> Spans:
+    def found(subject: Subject) -> Spans:
         starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
-        for channel in told.reading.channels:
+        for channel in subject.reading.channels:
             keep = which(channel)
             starts.append(channel.table.start[keep])
             ends.append(channel.table.end[keep])
@@ -86,9 +86,9 @@ def _transfers(which: Callable[[Channel], NDArray[np.bool_]]) -> Condition:
 def _marks(kinds: tuple[int, ...], at_end: bool) -> Condition:
     """The moments of START, repeated START or STOP; on other buses, of select and deselect."""
 
-    def found(told: Told) -> Spans:
+    def found(subject: Subject) -> Spans:
         times = [np.empty(0, np.int64)]
-        for channel in told.reading.channels:
+        for channel in subject.reading.channels:
             kind = channel.table.ended if at_end else channel.table.began
             times.append((channel.table.end if at_end else channel.table.start)[np.isin(kind, kinds)])
         when = np.concatenate(times)
@@ -162,13 +162,13 @@ def _bus(reader: Place, value: str) -> Condition:
 def _one_of(made: Condition, what: str, value: str, names: Callable[[Channel], list[str]]) -> Condition:
     """The same, where there is one of that name; else HushedError says which there are."""
 
-    def found(told: Told) -> Spans:
-        known = sorted({name for channel in told.reading.channels for name in names(channel) if name})
+    def found(subject: Subject) -> Spans:
+        known = sorted({name for channel in subject.reading.channels for name in names(channel) if name})
         if value not in known:
             raise HushedError(
                 f"there is no {what} '{value}'", where="CONDITION", remedy=nearest(value, known) if known else "there is none"
             )
-        return made(told)
+        return made(subject)
 
     return found
 
@@ -207,19 +207,19 @@ def _length(reader: Place, argument: str, sign: str, value: str) -> Condition:
     )
 
 
-def _ticks(told: Told, value: str) -> float:
-    return float(Fraction(parse_quantity(value, "s", "CONDITION")) / told.trace.tick)
+def _ticks(subject: Subject, value: str) -> float:
+    return float(Fraction(parse_quantity(value, "s", "CONDITION")) / subject.trace.tick)
 
 
 def _gap(reader: Place, argument: str, sign: str, value: str) -> Condition:
     """Rests between transfers of a channel."""
     parse_quantity(value, "s", "CONDITION")
 
-    def found(told: Told) -> Spans:
+    def found(subject: Subject) -> Spans:
         starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
-        for channel in told.reading.channels:
+        for channel in subject.reading.channels:
             before, after = channel.table.end[:-1], channel.table.start[1:]
-            keep = SIGNS[sign](after - before, _ticks(told, value)) & (after > before)
+            keep = SIGNS[sign](after - before, _ticks(subject, value)) & (after > before)
             starts.append(before[keep])
             ends.append(after[keep])
         return Spans.of(np.concatenate(starts), np.concatenate(ends))
@@ -230,10 +230,10 @@ def _gap(reader: Place, argument: str, sign: str, value: str) -> Condition:
 # ---- tests on commands -----------------------------------------------------------------------------------------------
 
 
-def _commands(told: Told, which: Callable[[Any, Any, int], bool], only: str = "") -> Spans:
+def _commands(subject: Subject, which: Callable[[Any, Any, int], bool], only: str = "") -> Spans:
     """Commands that `which` (device, commands, index) picks; loops over commands, not over words."""
     starts, ends = [], []
-    for device in told.reading.devices:
+    for device in subject.reading.devices:
         if only and device.device.name != only:
             continue
         for own in device.chips or [device.commands]:
@@ -244,12 +244,12 @@ def _commands(told: Told, which: Callable[[Any, Any, int], bool], only: str = ""
     return Spans.of(np.array(starts, np.int64), np.array(ends, np.int64))
 
 
-def _every_command(told: Told) -> Spans:
-    return _commands(told, lambda device, own, index: True)
+def _every_command(subject: Subject) -> Spans:
+    return _commands(subject, lambda device, own, index: True)
 
 
-def _known(told: Told, name: str) -> None:
-    parts = {device.part.name: device.part for device in told.reading.devices}
+def _known(subject: Subject, name: str) -> None:
+    parts = {device.part.name: device.part for device in subject.reading.devices}
     names = {command.name for part in parts.values() for command in part.command} | {"data", "unknown", "truncated"}
     if name not in names:
         where = ", ".join(parts) or "no part that was recognised"
@@ -257,23 +257,23 @@ def _known(told: Told, name: str) -> None:
 
 
 def _command(reader: Place, value: str) -> Condition:
-    def found(told: Told) -> Spans:
-        _known(told, value)
-        return _commands(told, lambda device, own, index: own.name_of(index) == value)
+    def found(subject: Subject) -> Spans:
+        _known(subject, value)
+        return _commands(subject, lambda device, own, index: own.name_of(index) == value)
 
     return found
 
 
 def _device(reader: Place, value: str) -> Condition:
-    def found(told: Told) -> Spans:
-        names = [device.device.name for device in told.reading.devices]
+    def found(subject: Subject) -> Spans:
+        names = [device.device.name for device in subject.reading.devices]
         if value not in names:
             raise HushedError(
                 f"there is no device '{value}'",
                 where="CONDITION",
                 remedy=nearest(value, names) if names else "no display was recognised",
             )
-        return _commands(told, lambda device, own, index: True, value)
+        return _commands(subject, lambda device, own, index: True, value)
 
     return found
 
@@ -304,9 +304,9 @@ def on_field(key: str, sign: str, value: str) -> Condition:
             raise HushedError(f"'{key}' {what}", where="CONDITION", remedy=f"write a number, or {key}=NAME")
         return bool(SIGNS[sign](str(now), value))
 
-    def found(told: Told) -> Spans:
-        _known(told, name)
-        return _commands(told, fits)
+    def found(subject: Subject) -> Spans:
+        _known(subject, name)
+        return _commands(subject, fits)
 
     return found
 
@@ -316,8 +316,8 @@ def on_field(key: str, sign: str, value: str) -> Condition:
 
 def _edges(level: int | None) -> Callable[[Place, str], Condition]:
     def made(reader: Place, value: str) -> Condition:
-        def found(told: Told) -> Spans:
-            edges = told.trace.edges(told.trace.index(value))
+        def found(subject: Subject) -> Spans:
+            edges = subject.trace.edges(subject.trace.index(value))
             keep = (
                 np.ones(len(edges.times) - 1, bool)
                 if level is None
@@ -337,10 +337,10 @@ def _level(level: int) -> Callable[[Place, str, str, str], Condition]:
             raise reader.wrong(f"which line? write {'high' if level else 'low'}(LINE){sign}{value}")
         parse_quantity(value, "s", "CONDITION")
 
-        def found(told: Told) -> Spans:
-            edges = told.trace.edges(told.trace.index(argument))
+        def found(subject: Subject) -> Spans:
+            edges = subject.trace.edges(subject.trace.index(argument))
             lasts = edges.durations()
-            keep = (edges.level == level) & SIGNS[sign](lasts, _ticks(told, value))
+            keep = (edges.level == level) & SIGNS[sign](lasts, _ticks(subject, value))
             keep[:1] = keep[-1:] = False  # where the capture cuts it, nobody knows how long it lasted
             return Spans(edges.times[keep], edges.times[keep] + lasts[keep])
 

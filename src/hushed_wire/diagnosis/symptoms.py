@@ -1,6 +1,6 @@
 """What a person sees on the glass, held against what the capture shows: causes that fit both, and the test that tells the first two apart.
 
-Without a capture every cause that fits the panel counts as far as the sight makes it likely. With one, a cause that wires would show
+Without a capture every cause that fits the panel counts as far as the symptom makes it likely. With one, a cause that wires would show
 counts only where they do, and much; what no wire tells is left as it was.
 """
 
@@ -13,18 +13,19 @@ from pathlib import Path
 
 import msgspec
 
-from ..finding import SIGHTS, Finding, code_of
+from ..bus.base import BUSES
+from ..finding import SYMPTOMS, Finding, code_of
 from ..part import load
 from ..rig import Rig
 
-__all__ = ["SIGHTS", "Cause", "Ranked", "ranked", "separating"]
+__all__ = ["SYMPTOMS", "Cause", "Ranked", "ranked", "separating"]
 
 SHOWN = 4.0  # how much more a cause counts that the capture shows
-BESIDE = 1.0  # what a finding counts that is not among the causes of a sight
+BESIDE = 1.0  # what a finding counts that is not among the causes of a symptom
 
 
 class Cause(msgspec.Struct, forbid_unknown_fields=True):
-    """One cause. code: of the finding that names it, or name. seen: how well it goes with each sight. memory: kinds of panel."""
+    """One cause. code: of the finding that names it, or name. seen: how well it goes with each symptom. memory: kinds of panel."""
 
     seen: dict[str, int]
     test: str
@@ -50,17 +51,17 @@ class Ranked:
 @lru_cache(maxsize=1)
 def causes() -> list[Cause]:
     """All of them."""
-    with (Path(__file__).parent / "seen.toml").open("rb") as file:
+    with (Path(__file__).parent / "symptoms.toml").open("rb") as file:
         return msgspec.convert(tomllib.load(file)["cause"], list[Cause])
 
 
-def ranked(sight: str, rig: Rig, findings: list[Finding] | None) -> list[Ranked]:
+def ranked(symptom: str, rig: Rig, findings: list[Finding] | None) -> list[Ranked]:
     """The causes that fit, the best first. findings: of a capture; None where there is only a rig."""
     kinds = {load(device.part).memory.kind for device in rig.device}
     found = {finding.code: finding for finding in findings or [] if finding.severity != "note"}
     out: list[Ranked] = []
     for cause in causes():
-        weight = cause.seen.get(sight, 0)
+        weight = cause.seen.get(symptom, 0)
         if not weight or (kinds and cause.memory and not kinds & set(cause.memory)):
             continue
         if not cause.code:
@@ -74,7 +75,7 @@ def ranked(sight: str, rig: Rig, findings: list[Finding] | None) -> list[Ranked]
     named = {entry.cause for entry in out}
     known = {cause.code: cause for cause in causes()}
     for code, finding in found.items():
-        if code not in named and sight != "flicker-on-camera-only":
+        if code not in named and symptom != "flicker-on-camera-only":
             other = known.get(code)
             test, yes = (other.test, other.yes) if other else (finding.remedy, "it goes away")
             out.append(Ranked(code, finding.summary, BESIDE * SHOWN, True, test, yes))
@@ -83,17 +84,17 @@ def ranked(sight: str, rig: Rig, findings: list[Finding] | None) -> list[Ranked]
 
 def _applies(code: str, rig: Rig) -> bool:
     """Whether a finding can come up on a rig at all."""
-    parts = [load(device.part) for device in rig.device]
+    parts, kinds = [load(device.part) for device in rig.device], [BUSES[bus.kind] for bus in rig.bus]
     if code.startswith("setup."):
         return code in GENERAL or any(rule.finding == code for part in parts for rule in part.bring_up)
     if code.startswith("address.") or code in ("wiring.missing-pullup", "wiring.loose-contact"):
-        return any(bus.kind == "i2c" for bus in rig.bus)
+        return any(kind.addressed for kind in kinds)
     if code == "wiring.adapter-pins":
         return any(bridge.address is not None for bridge in rig.bridge)
     if code.startswith("frame.") and code != "frame.nibble-slip":
-        return any(bus.kind == "spi" for bus in rig.bus)
+        return any(kind.transfers and not kind.addressed for kind in kinds)
     if code == "wiring.reversed-bus":
-        return any(bus.kind == "parallel" for bus in rig.bus)
+        return any(kind.each_rests for kind in kinds)
     return True
 
 
