@@ -8,7 +8,7 @@ import unittest
 from collections.abc import Iterator
 from pathlib import Path
 
-from support import PROGRAM, ROOT
+from support import PROGRAM, ROOT, demo, scratch
 
 SOURCE = ROOT / "src" / "hushed_wire"
 # From the top to the bottom; packages in one group do not see each other.
@@ -102,13 +102,23 @@ class Structure(unittest.TestCase):
             heavy = {"numpy", "pandas", "scipy", "matplotlib", "rich", "msgspec", "PIL", "quantiphy", "argcomplete", "jinja2"}
             self.assertFalse(heavy & loaded, option)
 
+    def test_commands_that_look_up_and_build_load_no_numpy(self) -> None:
+        code = "import sys; from hushed_wire.cli.main import main; main(sys.argv[1:]); print('numpy' in sys.modules, file=sys.stderr)"
+        short = scratch() / "short.hush"
+        short.write_text("display off\nmultiplex-ratio 64\ncharge-pump on\ndisplay on\n")
+        rig = ("--rig", str(demo() / "front-desk.toml"))
+        for words in (
+            ("catalog",), ("catalog", "st7789"), ("explain", "ssd1306", "AE"), ("build", str(short), "--part", "ssd1306"),
+            ("build", str(short), *rig), ("scan", *rig), ("send", str(short), *rig, "--link", "desk"),
+        ):  # fmt: skip
+            done = subprocess.run([sys.executable, "-c", code, *words], capture_output=True, text=True, check=True)
+            self.assertEqual(done.stderr.split()[-1], "False", words)
+
     def test_a_decode_loads_no_more_than_it_needs(self) -> None:
         code = (
             "import sys; from hushed_wire.cli.main import main; main(['decode', sys.argv[1], '--format', 'jsonl']);"
             "print(*sys.modules, file=sys.stderr)"
         )
-        from support import demo
-
         done = subprocess.run(
             [sys.executable, "-c", code, str(demo() / "shifted.vcd")], capture_output=True, text=True, check=True
         )

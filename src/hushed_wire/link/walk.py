@@ -13,7 +13,7 @@ from typing import Any
 
 from ..errors import HushedError, nearest
 from ..part import load
-from ..part.expander import pins_of
+from ..part.output_pins import pins_of
 from ..rig.encoder import RigEncoder
 from ..rig.schema import Bridge, Bus, Device, Rig
 from ..sequence import expand, parse_text

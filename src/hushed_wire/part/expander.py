@@ -19,7 +19,7 @@ from ..trace import Trace
 from .describe import Expander, Part
 from .wrap import Send
 
-__all__ = ["Ports", "States", "as_outputs", "output_trace", "pins_of", "port_writes"]
+__all__ = ["Ports", "States", "as_outputs", "output_trace", "port_writes"]
 
 
 @dataclass(eq=False)
@@ -120,16 +120,6 @@ class Ports:
                 plane |= own << (8 * side)
                 held[side] = int(own[-1]) if len(own) else held[side]
         return out
-
-
-def pins_of(part: Part, count: int = 1) -> dict[str, int]:
-    """The outputs of a bridge: name to bit. Expanders of two ports have a0-a7 and b0-b7, registers q0 upwards, others p0-p7."""
-    if part.memory.kind != "port":
-        return {}
-    if part.memory.expander is not None:
-        return {f"{port}{k}": 8 * side + k for side, port in enumerate("ab") for k in range(8)}
-    letter = "q" if "load" in part.framings else "p"
-    return {f"{letter}{k}": k for k in range(8 * count)}
 
 
 def as_outputs(part: Part) -> list[Send]:

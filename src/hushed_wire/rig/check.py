@@ -9,7 +9,7 @@ from typing import Any
 from ..bus.base import BUSES, KIND_NAMES, kind_with
 from ..errors import HushedError, nearest
 from ..part import Part, load
-from ..part.expander import pins_of
+from ..part.output_pins import pins_of
 from ..units import parse
 from .schema import Bridge, Bus, Device, Rig
 

@@ -24,9 +24,10 @@ from ..errors import HushedError
 from ..part import Commands, Panel, Part, load
 from ..part.chips import Chips, model_for
 from ..part.engine import Reader
-from ..part.expander import Ports, States, output_trace, pins_of
+from ..part.expander import Ports, States, output_trace
 from ..part.glass import Glass
 from ..part.model import NEVER, Model
+from ..part.output_pins import pins_of
 from ..part.receive import RECEIVERS, Receiver, Seat, pictures
 from ..part.scanned import ScannedMemory
 from ..part.wrap import WRAPS

@@ -20,7 +20,8 @@ from ..bus.base import BUSES, kind_with, select_of
 from ..bus.moves import REST, TICK, Move
 from ..errors import HushedError
 from ..part import Part, load
-from ..part.expander import as_outputs, pins_of, port_writes
+from ..part.expander import as_outputs, port_writes
+from ..part.output_pins import pins_of
 from ..part.wrap import WRAPS, Send, Transfer, transfers
 from ..sequence import Step, Target
 from ..units import parse

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
-from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..part.describe import Command, Part, Value
@@ -15,6 +14,9 @@ from ..part.wrap import Send
 from . import parse
 from .parse import Statement
 from .target import Target
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 __all__ = ["Canvas", "Counter", "State", "command_sends"]
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ...errors import HushedError
 from ...finding import Finding
 from ...part import Commands, catalog_names, commands, load
-from ...part.expander import pins_of
+from ...part.output_pins import pins_of
 from ...rig import DeviceReading, Rig, decode
 from ...rig.adapter import adapter, written
 from ...sequence.examine import RULES as SEQUENCE_RULES
