@@ -260,7 +260,10 @@ class AsAUser(unittest.TestCase):
             small = mock.patch.object(raw, "BUFFER", 1 << 15)  # so that the beginning is not everything
             with small, mock.patch.object(halves, "SMALLEST", 0), mock.patch.object(halves, "same_steps", agree):
                 main(["decode", str(FOLDER / "parallel.bin"), *words, "-o", str(FOLDER / "halves.jsonl")])
-            self.assertEqual(asked, [not wrong])
+                main(["decode", str(FOLDER / "parallel.bin"), *words[:-1], "json", "-o", str(FOLDER / "halves.json")])
+            self.assertEqual(asked, [not wrong] * 2)
+            main(["decode", str(FOLDER / "parallel.bin"), *words[:-1], "json", "-o", str(FOLDER / "whole.json")])
+            self.assertEqual((FOLDER / "halves.json").read_bytes(), (FOLDER / "whole.json").read_bytes())
             main(["decode", str(FOLDER / "parallel.bin"), *words, "-o", str(FOLDER / "whole.jsonl")])  # too small to be parted
             whole = (FOLDER / "whole.jsonl").read_bytes()
             self.assertEqual((FOLDER / "halves.jsonl").read_bytes(), whole)

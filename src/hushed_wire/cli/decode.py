@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Iterator
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
@@ -88,11 +89,19 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
         addressed = not plan.rig.bridge and all(BUSES[bus.kind].addressed for bus in plan.rig.bus)
         pieces = stream.csv_pieces(blocks, decoder, counts, tick, plan.rig, args.radix, addressed)
     else:
+        quick = None if args.summary else _quickly(args, source, plan, bar)
 
         def capture() -> dict[str, Any]:
-            return {"path": source.path, "duration": counts.duration, "lines": list(source.names)}
+            lasts = counts.duration
+            if quick is not None:  # nobody counted
+                lasts = float(Path(args.capture).stat().st_size // int(args.raw) * source.tick)
+            return {"path": source.path, "duration": lasts, "lines": list(source.names)}
 
-        pieces = stream.json_pieces(blocks, decoder, counts, tick, plan.assumed, capture, args.summary)
+        pieces = (
+            stream.json_pieces(blocks, decoder, counts, tick, plan.assumed, capture, args.summary)
+            if quick is None
+            else stream.json_of(quick, capture, plan.assumed)
+        )
     _out(args, pieces)
     options.warn(counts.notes)
     return 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from ..sequence import Target
@@ -38,10 +39,17 @@ def built(out: Any, result: Examined, targets: list[Target], path: str, quiet: b
         out.print(head)
         grid = kit.grid()
         grid.add_row("", "what", kit.Text(found.summary))
-        if found.evidence.get("source"):
-            grid.add_row("", "source", kit.Text(str(found.evidence["source"])))
+        source = found.evidence.get("source") or "; ".join(dict.fromkeys(sources_of(found.evidence)))
+        if source:
+            grid.add_row("", "source", kit.Text(str(source)))
         grid.add_row("", kit.Text("next", style="next"), kit.Text(found.remedy))
         out.print(grid)
+
+
+def sources_of(evidence: Mapping[str, Any]) -> Iterator[str]:
+    """Where the rules of registers stand."""
+    for entry in evidence.get("registers", {}).values():
+        yield entry["source"]
 
 
 def _listing(out: Any, result: Examined, several: bool, every: bool) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import csv
 import io
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 import msgspec
@@ -208,6 +208,19 @@ def json_pieces(
             yield chunk
     rest = {"capture": capture(), "assumed": assumed}
     yield b"\n],\n" + json_bytes(rest, pretty=False)[1:]
+
+
+def json_of(lines: Iterator[bytes], capture: Callable[[], dict[str, Any]], assumed: Mapping[str, str]) -> Iterator[bytes]:
+    """The same of JSON Lines in pieces of any size, which are transactions and a summary: what two processes made."""
+    head, kept, between = b'{"record":"transaction",', b"", b"\n"
+    yield b'{"transactions": ['
+    for piece in lines:
+        kept += piece
+        cut = kept.rfind(b"\n", 0, max(0, kept.rfind(b"\n"))) + 1  # the last whole line may be the summary
+        if cut:
+            yield between + b"{" + kept[len(head) : cut - 1].replace(b"\n" + head, b",\n{")
+            kept, between = kept[cut:], b",\n"
+    yield b'\n],\n"commands": [\n],\n' + json_bytes({"capture": capture(), "assumed": assumed}, pretty=False)[1:]
 
 
 CALLS = ["start", "end", "bus", "address", "direction", "answered", "bytes", "began", "ended", "meaning"]
