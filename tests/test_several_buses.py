@@ -234,6 +234,12 @@ class Formats(unittest.TestCase):
         short, every = (program(*base, *words).stdout.decode() for words in ((), ("--all",)))
         self.assertEqual(short, every)  # there are fewer rows than are cut
 
+    def test_nothing_is_written_of_what_cannot_be_read(self) -> None:
+        for form in ("text", "json", "jsonl", "csv"):
+            done = program("decode", "healthy.vcd", "--rig", "front-desk.toml", "--from", "60ms", "--format", form)
+            self.assertEqual((done.returncode, done.stdout), (2, b""), form)
+            self.assertIn(b"lasts from 0 s to 53.824 ms", done.stderr)
+
     def test_lines_in_any_order_are_decoded_alike(self) -> None:
         told = []
         for turn in (0, 4, 9):

@@ -9,6 +9,7 @@ import csv
 import io
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
+from itertools import chain
 from typing import Any
 
 import msgspec
@@ -120,6 +121,11 @@ def pieces_of(blocks: Blocks, decoder: RigDecoder, counts: Counts) -> Iterator[D
     yield decoder.finish()
 
 
+def _begun(pieces: Iterator[Decoded]) -> Iterator[Decoded]:
+    """The same, of which the first was read: what cannot be read at all is told before anything is written."""
+    return chain([next(pieces)], pieces)
+
+
 class Records:
     """Transactions and commands of a piece as JSON Lines. told: commands so far."""
 
@@ -195,8 +201,9 @@ def json_pieces(
         return out
 
     with tempfile.SpooledTemporaryFile(ROOM) as store:
+        pieces = _begun(pieces_of(blocks, decoder, counts))
         yield b'{"transactions": ['
-        for piece in pieces_of(blocks, decoder, counts):
+        for piece in pieces:
             counts.add(piece)
             if lines := records.transactions(piece):
                 yield entries(lines, "transaction")
@@ -232,12 +239,13 @@ def csv_pieces(
 ) -> Iterator[bytes]:
     """A row for each transaction, what it means beside it. addressed: every bus has addresses, and they have columns of their own."""
     names, row_of = (CALLS, _call_row) if addressed else (WORDS, _word_row)
+    pieces = _begun(pieces_of(blocks, decoder, counts))
     yield ",".join(names).encode() + b"\n"
     rows = Rows(rig, outside=True)
     rows.shown = {bus.name for bus in rig.bus} | {bridge.name for bridge in rig.bridge}
     rows.place_of = Rows(rig).place_of
     spelling: dict[int, list[str]] = {}
-    for piece in pieces_of(blocks, decoder, counts):
+    for piece in pieces:
         counts.add(piece)
         done = rows.take(piece, decoder.waiting)
         if done:
