@@ -25,7 +25,7 @@ from hushed_wire.part.frames import frame_ends
 from hushed_wire.part.model import Journal
 from hushed_wire.rig import Rig, load_rig
 from hushed_wire.rig.conditions import parse_condition
-from hushed_wire.rig.decoder import decode
+from hushed_wire.rig.reading import decode
 from hushed_wire.rig.schema import Bus
 from hushed_wire.rig.spans import Spans
 from hushed_wire.trace import Trace, read_capture

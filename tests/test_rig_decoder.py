@@ -15,7 +15,8 @@ from hushed_wire.part import Payload, commands, load
 from hushed_wire.part.engine import DATA, Commands, Reader
 from hushed_wire.part.framing import payload_of
 from hushed_wire.rig import Rig, load_rig
-from hushed_wire.rig.decoder import RigDecoder, decode
+from hushed_wire.rig.decoder import RigDecoder
+from hushed_wire.rig.reading import decode
 from hushed_wire.rig.rehearse import rehearse, steps_of
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import Trace

@@ -271,7 +271,7 @@ class Pieces(unittest.TestCase):
         whole, rig = together(*map(healthy, PLACES)), rig_of(*PLACES)
         at_once = decode(whole, rig)
         for size in (700, 9_001):
-            with mock.patch("hushed_wire.rig.decoder.PIECE", size):
+            with mock.patch("hushed_wire.rig.reading.PIECE", size):
                 in_pieces = decode(whole, rig)
             for one, other in zip(at_once.channels, in_pieces.channels, strict=True):
                 self.assertEqual((one.bus, one.select), (other.bus, other.select))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-__all__ = ["GROUPED", "SEGMENTS", "Lamps", "axes", "is_role"]
+__all__ = ["GROUPED", "SEGMENTS", "Lamps", "axes"]
 
 SEGMENTS = ("a", "b", "c", "d", "e", "f", "g", "dp")
 GROUPED = ("a", "clock", "data", "latch")  # roles that a panel with row groups cannot do without
@@ -28,11 +28,6 @@ class Lamps:
     block: int = 0
     up: bool = True
     left: bool = True
-
-
-def is_role(role: str) -> bool:
-    """Whether a role is one of a scanned display's rows, columns, digits or segments."""
-    return _ROLE.fullmatch(role) is not None
 
 
 def axes(roles: dict[str, int]) -> tuple[list[int], list[int]]:

@@ -13,7 +13,7 @@ from ..errors import HushedError, nearest
 
 if TYPE_CHECKING:
     from ..rig import Setup
-    from ..rig.decoder import Reading
+    from ..rig.reading import Reading
     from ..trace import Source, Trace
     from ..trace.model import Samples
     from ..view.progress import Bar
@@ -302,7 +302,7 @@ def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source
 
 def read_by(trace: Trace, plan: Setup, path: str) -> Reading:
     """A capture as its plan reads it."""
-    from ..rig.decoder import decode
+    from ..rig.reading import decode
 
     try:
         return decode(trace, plan.rig)

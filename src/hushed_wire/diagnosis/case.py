@@ -6,10 +6,11 @@ measured here, too: by known commands, steps of a bring-up, rules kept, and text
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -121,24 +122,9 @@ class Case:
         """How often the line of a role changes."""
         return len(self.edges(role).times) - 1 if role in self.roles else 0
 
-    def found(
-        self,
-        code: str,
-        said: str = "",
-        *,
-        lines: Sequence[str] = (),
-        device: str | None = None,
-        start: float | None = None,
-        end: float | None = None,
-        count: int = 1,
-        confidence: str = "certain",
-        evidence: Mapping[str, object] | None = None,
-        **values: object,
-    ) -> Finding:
-        """A finding on this bus. said: which of the code's sentences (codes.toml); values: what stands in their braces, beside `device`."""
-        return finding_of(
-            code, said, bus=self.bus.name, lines=lines, device=device, start=start, end=end, count=count, confidence=confidence, evidence=evidence, **values
-        )  # fmt: skip
+    def found(self, code: str, said: str = "", **told: Any) -> Finding:
+        """A finding on this bus; what is told of it as for `finding_of`."""
+        return finding_of(code, said, bus=self.bus.name, **told)
 
     def rule_out(self, code: str, because: str) -> None:
         """Notes a cause that was looked for and is not there."""

@@ -20,6 +20,7 @@ from ..bus.spi_roles import mode_of, spans_of
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Commands, Payload, commands
+from ..part.bring_up import set_up_in
 from ..part.chips import model_for
 from ..part.wrap import WRAPS
 from ..rig import DeviceReading, Rig, decode
@@ -100,8 +101,7 @@ def _under(piece: Trace, reading: DeviceReading, wiring: Wiring) -> list[Command
 
 def _brought_up(reading: DeviceReading, own: list[Commands] | None) -> bool:
     """Whether a bring-up appears: without one, sense may be chance."""
-    seen = {reading.part.command[kind].name for chip in own or [] for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
-    return len(seen & set(reading.part.start_up)) >= min(3, max(1, len(reading.part.start_up)))
+    return set_up_in(reading.part, {name for chip in own or [] for name in chip.names})
 
 
 # ---- the rules ------------------------------------------------------------------------------------------------------------

@@ -207,7 +207,7 @@ class WordDesk(OwnTime):
 
 def shown_by(trace: Trace, rig: Rig, bus: Bus, name: str) -> Any:
     """What a device's panel shows behind all that is in a trace of its bus."""
-    from ..rig.decoder import decode
+    from ..rig.reading import decode
 
     reading = next(own for own in decode(trace, rig, bus.name).devices if own.device.name == name)
     return reading.memory.glass(reading.panel)

@@ -6,12 +6,14 @@ leaves; what may be held against a driver is for the caller to say.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from .describe import BringUp, Command, Panel, Part, Value
 
-__all__ = ["Unmet", "applies", "parameter_byte", "unmet_registers"]
+__all__ = ["Unmet", "applies", "parameter_byte", "set_up_in", "unmet_registers"]
+
+SET_UP_SEEN = 3  # distinct commands that only a set-up sends, which show that there was one
 
 
 @dataclass(frozen=True)
@@ -28,6 +30,11 @@ class Unmet:
         """What stands in the braces of the rule's sentences. told: registers as they were set last."""
         code = parameter_byte(part, panel, self.rule.register, self.needed, told)
         return {"value": self.value, "wanted": self.needed if self.needed is not None else "", "wanted_code": code}
+
+
+def set_up_in(part: Part, names: Collection[str]) -> bool:
+    """Whether a set-up of the part is among commands of these names; never, where no command is a set-up's alone."""
+    return 0 < min(SET_UP_SEEN, len(part.start_up)) <= len(set(part.start_up) & set(names))
 
 
 def applies(rule: BringUp, panel: Panel) -> bool:

@@ -58,6 +58,11 @@ class Commands:
         return {}, "no command of this part starts so" if kind == UNKNOWN else "its parameters never came"
 
     @property
+    def names(self) -> set[str]:
+        """The distinct commands of the part among them."""
+        return {self.part.command[kind].name for kind in np.unique(self.kind[self.kind >= 0]).tolist()}
+
+    @property
     def random(self) -> bool:
         """Whether nobody can have meant it: drivers use few of a part's codes, again and again, and bytes that nobody chose are every code."""
         codes = self.payload.value[self.first[self.kind != DATA]]

@@ -6,7 +6,8 @@ from ..lazy import exports
 
 if TYPE_CHECKING:
     from .assumption import Options, Setup, assume
-    from .decoder import DeviceReading, Reading, RigDecoder, decode
+    from .decoder import RigDecoder
+    from .reading import DeviceReading, Reading, decode
     from .rig_file import load_rig, rig_toml
     from .schema import Bus, Device, Driver, Rig
 
@@ -18,7 +19,8 @@ __getattr__ = exports(
     __name__,
     {
         "assumption": ("Options", "Setup", "assume"),
-        "decoder": ("DeviceReading", "Reading", "RigDecoder", "decode"),
+        "decoder": ("RigDecoder",),
+        "reading": ("DeviceReading", "Reading", "decode"),
         "rig_file": ("load_rig", "rig_toml"),
         "schema": ("Bus", "Device", "Driver", "Rig"),
     },

@@ -14,11 +14,12 @@ from numpy.typing import NDArray
 from ..bus.channel import Channel
 from ..errors import HushedError
 from ..part import Commands, catalog_names, load
+from ..part.bring_up import set_up_in
 from ..part.framing import plain
 from ..part.neighbours import usual_first
 from ..part.wrap import WRAPS
 from ..trace import Trace
-from .decoder import decode
+from .reading import decode
 from .schema import Bridge, Bus, Device, Rig
 
 __all__ = ["READABLE", "adapter", "printable", "written"]
@@ -71,12 +72,12 @@ def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> 
             if own is None:
                 continue
             count = sum(len(chip) for chip in own)
-            seen = {display.command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
+            seen = {name for chip in own for name in chip.names}
             steps = len(seen & set(display.start_up))
             data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
             letters = printable(own)
             score = steps + 2 * letters - data * 0.1
-            if steps >= 3 and letters > READABLE and (best is None or score > best[0]):
+            if set_up_in(display, seen) and letters > READABLE and (best is None or score > best[0]):
                 best = score, bridge, device, own
     if best is None:
         return None

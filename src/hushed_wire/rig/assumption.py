@@ -16,8 +16,8 @@ from ..part.model import model_of
 from ..part.neighbours import usual_first
 from ..part.receive import RECEIVERS, Seat
 from ..trace import Trace
-from .decoder import decode
 from .guess_settings import Shape, check_shape
+from .reading import decode
 from .schema import Bus, Device, Rig
 
 __all__ = ["Options", "Setup", "assume"]

@@ -17,7 +17,7 @@ from ..bus.words import ENDED, RESTART, STOP
 from ..errors import HushedError, nearest
 from ..trace import Trace
 from ..units import parse as parse_quantity
-from .decoder import Reading
+from .reading import Reading
 from .spans import Spans
 
 __all__ = ["KEYED", "MEASURED", "PLAIN", "SIGNS", "Condition", "Subject", "on_field", "others"]

@@ -15,7 +15,7 @@ from functools import reduce
 from ..errors import HushedError, nearest
 from ..trace import Trace
 from .condition_terms import KEYED, MEASURED, PLAIN, SIGNS, Condition, Subject, on_field, others
-from .decoder import Reading
+from .reading import Reading
 from .spans import Spans
 
 __all__ = ["holds", "parse_condition"]

@@ -8,28 +8,22 @@ make. Lines that go past a bridge, and scanned LEDs, are answered at the end. Th
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
-from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
 
 from ..bus.base import BESIDE, BUSES, select_of
 from ..bus.channel import Channel, ChannelDecoder, Wanted, Wired
-from ..bus.scan import Scan
 from ..bus.words import CUT, END
 from ..errors import HushedError
-from ..part import Commands, Panel, Part, load
-from ..part.chips import Chips, model_for
+from ..part import Commands, Part, load
 from ..part.engine import Reader
 from ..part.expander import Ports, States, output_trace
-from ..part.glass import Glass
-from ..part.model import NEVER, Model
 from ..part.output_pins import pins_of
 from ..part.receive import RECEIVERS, Receiver, Seat, pictures
-from ..part.scanned import ScannedMemory
 from ..part.wrap import WRAPS
 from ..sequence import Target
 from ..trace import Trace, joined
@@ -37,12 +31,9 @@ from ..trace.merge import merge
 from ..trace.model import Samples, as_changes
 from .schema import Bridge, Bus, Device, Rig, behind, lamps_of, settings_of
 
-__all__ = ["Decoded", "DeviceReading", "Driven", "Reading", "RigDecoder", "Told", "as_piece", "decode", "rig_lines", "started"]
+__all__ = ["Decoded", "Driven", "RigDecoder", "Told", "rig_lines"]
 
-START_UP_SEEN = 3  # distinct start-up commands that show that the set-up was captured
-OPENING = 4  # steps with which set-ups begin
 NOTHING: Mapping[str, Any] = {}
-PIECE = 1 << 19  # changes that a whole trace is decoded in: what they need on the way fits into the cache
 
 
 def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
@@ -316,171 +307,3 @@ class _Behind:
         for kept in (self.beside, self.enabled):
             whole = merge(whole, joined(kept)) if kept else whole
         self.place.take(whole, None, out)
-
-
-# ---- of a whole capture ---------------------------------------------------------------------------------------------------
-
-
-@dataclass
-class DeviceReading:
-    """One device's share of a capture. light: works out the trace and line that switch its backlight, None where none does.
-
-    started: its set-up was captured, so what was not set has its reset value. chips: the commands of each of its chips. recall: works
-    out what its memory holds, when somebody asks.
-    """
-
-    device: Device
-    part: Part
-    panel: Panel
-    chips: list[Commands]
-    recall: Callable[[], Model | Chips]
-    started: bool
-    lit_by: Callable[[], tuple[Trace, int] | None] = lambda: None
-
-    @property
-    def commands(self) -> Commands:
-        """Those of its first chip."""
-        return self.chips[0]
-
-    def __len__(self) -> int:
-        return sum(map(len, self.chips))
-
-    @cached_property
-    def memory(self) -> Model | Chips:
-        """What its memory holds over time."""
-        return self.recall()
-
-    @cached_property
-    def light(self) -> tuple[Trace, int] | None:
-        """The trace and line that switch its backlight."""
-        return self.lit_by()
-
-    def glass(self, when: int | None = None) -> Glass:
-        """What the panel shows at a tick (None: at the end)."""
-        glass = self.memory.glass(self.panel, NEVER if when is None else when, self.started)
-        if self.light is not None:
-            trace, line = self.light
-            level = int(trace.level_at(line, np.array([trace.end if when is None else when]))[0])
-            glass.backlight = None if level > 1 else level == 1
-        return glass
-
-
-@dataclass
-class Reading:
-    """A capture as a rig reads it. channels: buses first, then what is behind their bridges. scans: how scanned displays are driven.
-
-    driven: what each bridge drives. absent: buses of the rig whose lines were not captured, and why.
-    """
-
-    trace: Trace
-    rig: Rig
-    channels: list[Channel] = field(default_factory=list)
-    devices: list[DeviceReading] = field(default_factory=list)
-    scans: dict[str, Scan] = field(default_factory=dict)
-    driven: dict[str, States] = field(default_factory=dict)
-    absent: dict[str, HushedError] = field(default_factory=dict)
-
-    def on(self, bus: str) -> list[Channel]:
-        """The channels of a bus, or of what a bridge's outputs make."""
-        return [channel for channel in self.channels if channel.bus == bus]
-
-
-def decode(trace: Trace, rig: Rig, only: str = "") -> Reading:
-    """Decodes every bus of a rig whose lines were captured. only: one bus. Raises HushedError where none was."""
-    decoder = RigDecoder(rig, trace.names, trace.tick, only)
-    pieces = [*map(decoder.feed, trace.pieces(PIECE)), decoder.finish()]
-    return _whole(trace, rig, pieces, decoder.absent)
-
-
-def as_piece(reading: Reading) -> Decoded:
-    """A whole reading as one piece of it."""
-    told = [
-        Told(device.device.name, chip, len(device.chips), own, False)
-        for device in reading.devices
-        for chip, own in enumerate(device.chips)
-    ]
-    return Decoded(reading.channels, told)
-
-
-def _whole(trace: Trace, rig: Rig, pieces: list[Decoded], absent: dict[str, HushedError]) -> Reading:
-    out = Reading(trace, rig, absent=absent)
-    told: dict[tuple[str, int], list[Channel]] = {}
-    for channel in (entry for piece in pieces for entry in piece.channels):
-        told.setdefault((channel.bus, channel.number), []).append(channel)
-    buses = [bus.name for bus in rig.bus]
-    order = sorted(told, key=lambda key: buses.index(key[0]) if key[0] in buses else len(buses))
-    out.channels = [Channel.join(told[key]) for key in order]
-    for driven in (entry for piece in pieces for entry in piece.driven):
-        known = out.driven.get(driven.bridge)
-        out.driven[driven.bridge] = driven.states if known is None else States.join([known, driven.states])
-    spoken: dict[tuple[str, int], list[tuple[Commands, bool]]] = {}
-    for one in (entry for piece in pieces for entry in piece.commands):
-        spoken.setdefault((one.device, one.chip), []).append((one.commands, one.going_on))
-    for bus in rig.bus:
-        if bus.name in absent or not any(channel.bus == bus.name for channel in out.channels):
-            continue
-        for device in rig.device:
-            if rig.way_to(device)[0] is bus:
-                out.devices.append(_device_reading(out, device, spoken))
-    return out
-
-
-def _device_reading(
-    reading: Reading, device: Device, spoken: dict[tuple[str, int], list[tuple[Commands, bool]]]
-) -> DeviceReading:
-    rig, trace, target = reading.rig, reading.trace, reading.rig.target(device)
-    chips = [Commands.join(target.part, spoken.get((device.name, chip), [])) for chip in range(target.chips)]
-    up = all(started(target.part, own) for own in chips) and _from_reset(trace, rig, device, chips)
-    scan = None
-    if target.part.memory.kind == "scanned":
-        own = [other.name for other in rig.device if other.on == device.on]
-        scan = reading.on(device.on)[own.index(device.name)].scan
-        if scan is not None:
-            reading.scans[device.name] = scan
-    recall = partial(_recalled, target.part, chips, float(trace.tick), up, scan)
-    return DeviceReading(device, target.part, target.panel, chips, recall, up, partial(_light, reading, device))
-
-
-def _recalled(part: Part, chips: list[Commands], tick: float, up: bool, scan: Scan | None) -> Model | Chips:
-    memory = model_for(part, chips, tick, up)
-    if isinstance(memory, ScannedMemory):
-        memory.scan = scan
-    return memory
-
-
-def _light(reading: Reading, device: Device) -> tuple[Trace, int] | None:
-    """The trace and line that switch a device's backlight: of the capture, or an output of the bridge that it hangs on."""
-    trace, bridge = reading.trace, reading.rig.bridge_named(device.on)
-    if bridge is None:
-        line = reading.rig.bus_named(device.on).lines.get("backlight", "")
-        return (trace, trace.index(line)) if line in trace.names else None
-    if "backlight" in bridge.direct:
-        return trace, trace.index(reading.rig.way_to(device)[0].lines["backlight"])
-    if "backlight" not in bridge.drives or bridge.name not in reading.driven:
-        return None
-    pin = pins_of(load(bridge.part), bridge.count)[bridge.drives["backlight"]]
-    outputs = output_trace({"backlight": pin}, reading.driven[bridge.name], trace.end, trace.tick, trace.sample, trace.start)
-    return outputs, 0
-
-
-def started(part: Part, own: Commands) -> bool:
-    """Whether a part's set-up was captured."""
-    seen = {part.command[kind].name for kind in np.unique(own.kind[own.kind >= 0]).tolist()}
-    return len(seen & set(part.start_up)) >= min(START_UP_SEEN, max(1, len(part.start_up)))
-
-
-def _from_reset(trace: Trace, rig: Rig, device: Device, chips: list[Commands]) -> bool:
-    """Whether nothing speaks against a set-up being there from its beginning: a reset line that is captured has to move, unless a command
-    resets the part, or it begins as set-ups do."""
-    line = rig.way_to(device)[0].lines.get("reset", "")
-    if line not in trace.names or len(trace.edges(trace.names.index(line)).times) > 1:
-        return True
-    part = chips[0].part
-    opening = {
-        line.split()[0] for line in [*part.start, *(line for lines in part.start_by.values() for line in lines)][:OPENING] if line
-    }
-    for own in chips:
-        listed = [command for _, command, _ in own.listed() if command is not None]
-        if any(command.effect == "reset" for command in listed) or (listed and listed[0].name in opening):
-            return True
-    return False

@@ -17,13 +17,14 @@ from ..bus.spi_roles import SpiFit, best_spi
 from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, load
+from ..part.bring_up import set_up_in
 from ..part.describe import Panel
 from ..part.neighbours import usual_first
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from .adapter import READABLE, printable
-from .decoder import decode
 from .guess_settings import NOTHING, Shape, selected, shaped
+from .reading import decode
 from .schema import Bus, Device, Rig
 
 __all__ = ["bus_of", "likely_roles", "recognised"]
@@ -31,7 +32,6 @@ __all__ = ["bus_of", "likely_roles", "recognised"]
 LOOKED_AT = 400_000  # changes in which a part is looked for
 STROBES = (("e", "e2"), ("wr", "rd"))  # by the level at which they rest
 UNEXPLAINED = 0.2  # what a line that moves and plays no role counts against an assignment
-ENOUGH = 3  # distinct commands of a part's bring-up that show that it is that part
 
 
 @dataclass
@@ -207,9 +207,9 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
             continue
         count = sum(len(chip) for chip in own)
         strange = sum(int(np.count_nonzero(chip.kind == -1)) for chip in own) / max(1, count)
-        seen = {known.command[kind].name for chip in own for kind in np.unique(chip.kind[chip.kind >= 0]).tolist()}
+        seen = {name for chip in own for name in chip.names}
         steps = len(seen & set(known.start_up))
-        if part or (strange <= 0.1 and steps >= min(ENOUGH, max(1, len(known.start_up)))):
+        if part or (strange <= 0.1 and set_up_in(known, seen)):
             unlike = 0
             if not panel:
                 device.panel, unlike = _panel_of(known, own, str(device.panel))

@@ -14,7 +14,7 @@ import msgspec
 
 from ..bus.base import BUSES
 from ..finding import Finding, finding_of
-from ..part.bring_up import Unmet, applies, unmet_registers
+from ..part.bring_up import Unmet, applies, set_up_in, unmet_registers
 from ..part.describe import BringUp, Command, Part, Value
 from ..part.wrap import transfers, words_of
 from ..units import parse, show
@@ -24,7 +24,6 @@ from .target import Step, Target
 __all__ = ["Examined", "Timed", "examine"]
 
 LATENT = Fraction(100, 10**6)
-START_UP_SEEN = 3  # distinct start-up commands that make a sequence a bring-up
 
 
 class Timed(msgspec.Struct):
@@ -142,7 +141,7 @@ def _bring_up(target: Target, own: list[Timed]) -> Iterator[Finding]:
     last = _told(part, own)
     told = {register: value for register, (value, _) in last.items()}
     seen = {item.name for entry in own for item in entry.items if item.is_command}
-    started = len(seen & set(part.start_up)) >= min(START_UP_SEEN, len(part.start_up)) > 0
+    started = set_up_in(part, seen)
     by_code: dict[str, list[Unmet]] = {}
     for unmet in unmet_registers(part, panel, target.framing, told):
         if unmet.told or started:

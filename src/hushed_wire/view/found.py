@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ..errors import HushedError
-from ..rig.decoder import Reading, as_piece
+from ..rig.reading import Reading, as_piece
 from ..rig.spans import Spans
 from ..trace import Trace
 from ..units import show, time_column

@@ -14,7 +14,8 @@ if TYPE_CHECKING:
     from ..diagnosis.symptoms import Ranked
     from ..finding import Finding
     from ..part.glass import Glass
-    from ..rig.decoder import DeviceReading, Told
+    from ..rig.decoder import Told
+    from ..rig.reading import DeviceReading
 
 __all__ = ["commands_told", "diagnosis", "finding", "margin", "scan_record", "screen", "symptom"]
 

@@ -14,7 +14,7 @@ from ..bus.i2c_transactions import Addresses, refused
 from ..bus.words import CUT, STOP, Transactions, Words
 from ..finding import Finding
 from ..rig import DeviceReading
-from ..rig.decoder import Reading
+from ..rig.reading import Reading
 from ..sequence.listing import as_hush
 from ..trace import Trace
 from .radix import spelled

@@ -169,6 +169,20 @@ def json_lines(
     yield json_bytes({"record": "summary", **counts.record(assumed, records.told)}, pretty=False)
 
 
+class _Entries:
+    """Records of one kind, whole lines of them, as the entries of an array."""
+
+    def __init__(self, kind: str) -> None:
+        self.head, self.between = f'{{"record":"{kind}",'.encode(), b"\n"
+
+    def of(self, lines: bytes) -> bytes:
+        """The entries that these lines are, behind those before them."""
+        body = lines.rstrip(b"\n").replace(b"\n" + self.head, b",\n{")
+        out = self.between + b"{" + body[len(self.head) :]
+        self.between = b",\n"
+        return out
+
+
 ROOM = 8 << 20  # bytes of commands that are held in memory until the transactions are out
 
 
@@ -190,25 +204,16 @@ def json_pieces(
         yield json_bytes({"capture": capture(), **counts.record(assumed, records.told)})
         return
     records = Records(tick)
-    between = {"transaction": b"\n", "command": b"\n"}
-
-    def entries(lines: bytes, kind: str) -> bytes:
-        """Lines as entries of an array."""
-        head = f'{{"record":"{kind}",'.encode()
-        body = lines.rstrip(b"\n").replace(b"\n" + head, b",\n{")
-        out = between[kind] + b"{" + body[len(head) :]
-        between[kind] = b",\n"
-        return out
-
+    transactions, commands = _Entries("transaction"), _Entries("command")
     with tempfile.SpooledTemporaryFile(ROOM) as store:
         pieces = _begun(pieces_of(blocks, decoder, counts))
         yield b'{"transactions": ['
         for piece in pieces:
             counts.add(piece)
             if lines := records.transactions(piece):
-                yield entries(lines, "transaction")
+                yield transactions.of(lines)
             if lines := records.commands(piece):
-                store.write(entries(lines, "command"))
+                store.write(commands.of(lines))
         yield b'\n],\n"commands": ['
         store.seek(0)
         while chunk := store.read(1 << 20):
@@ -219,14 +224,14 @@ def json_pieces(
 
 def json_of(lines: Iterator[bytes], capture: Callable[[], dict[str, Any]], assumed: Mapping[str, str]) -> Iterator[bytes]:
     """The same of JSON Lines in pieces of any size, which are transactions and a summary: what two processes made."""
-    head, kept, between = b'{"record":"transaction",', b"", b"\n"
+    entries, kept = _Entries("transaction"), b""
     yield b'{"transactions": ['
     for piece in lines:
         kept += piece
         cut = kept.rfind(b"\n", 0, max(0, kept.rfind(b"\n"))) + 1  # the last whole line may be the summary
         if cut:
-            yield between + b"{" + kept[len(head) : cut - 1].replace(b"\n" + head, b",\n{")
-            kept, between = kept[cut:], b",\n"
+            yield entries.of(kept[:cut])
+            kept = kept[cut:]
     yield b'\n],\n"commands": [\n],\n' + json_bytes({"capture": capture(), "assumed": assumed}, pretty=False)[1:]
 
 

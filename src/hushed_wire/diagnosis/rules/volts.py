@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from ...bus.i2c import USUAL_CLOCK
 from ...finding import Finding
 from ...part import load
 from ...units import parse, show
@@ -17,7 +18,6 @@ from ..volts import RISE, Edge, climbing, line_volts
 __all__ = ["RULES"]
 
 LONGEST_RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # I2C-bus specification, tr by mode
-USUAL_CLOCK = 400e3
 
 
 def electric(case: Case) -> Iterator[Finding]:
@@ -27,7 +27,7 @@ def electric(case: Case) -> Iterator[Finding]:
         return
     supply = float(parse(bus.driver.supply, "V"))
     given = not case.plan.assumed
-    clock = float(parse(bus.clock, "Hz")) if bus.clock else USUAL_CLOCK
+    clock = float(parse(bus.clock, "Hz")) if bus.clock else float(USUAL_CLOCK)
     longest = next((rise for most, rise in LONGEST_RISE if clock <= most * 1.02), LONGEST_RISE[-1][1])
     vih = max((_vih(device.part) * supply for device in case.rig.device), default=0.7 * supply)
     for role, name in bus.lines.items():
