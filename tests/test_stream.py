@@ -269,6 +269,19 @@ class AsAUser(unittest.TestCase):
             self.assertEqual((FOLDER / "halves.jsonl").read_bytes(), whole)
             self.assertGreater(json.loads(whole.splitlines()[-1])["transactions"], 240)
 
+    def test_a_capture_cut_in_a_sample_is_told_however_long_it_is(self) -> None:
+        """It is no longer parted then, as halves are not asked how the file ends."""
+        path = FOLDER / "odd.bin"
+        for length, parted in ((20_001, 0), (20_000, 2)):
+            path.write_bytes(bytes(length))
+            with mock.patch.object(halves, "SMALLEST", 1):
+                self.assertEqual(halves.worth_it(str(path), "2"), parted)
+        path.write_bytes(bytes(20_001))
+        words = ("--raw", "2", "--rate", "20MHz", "--line", "scl=0", "--line", "sda=1")
+        for form in ("json", "jsonl", "csv"):
+            done = program("decode", str(path), *words, "--format", form)
+            self.assertIn(b"ends in the middle of a sample", done.stderr, form)
+
     def test_progress_is_shown_on_a_terminal_only(self) -> None:
         path = FOLDER / "long.raw"
         with path.open("wb") as file:

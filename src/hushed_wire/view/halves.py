@@ -44,12 +44,13 @@ def worth_it(path: str, raw: str | None) -> int:
     if raw is None or not raw.isdecimal() or path == "-" or (os.cpu_count() or 1) < 2 or not hasattr(os, "fork"):
         return 0
     try:
-        large = Path(path).is_file() and Path(path).stat().st_size >= SMALLEST
+        length = Path(path).stat().st_size if Path(path).is_file() else 0
         with Path(path).open("rb") as file:
             packed = file.read(2) == b"\x1f\x8b"
     except OSError:
         return 0
-    return int(raw) if large and not packed and int(raw) in (1, 2, 4, 8) else 0
+    # One that ends in the middle of a sample goes the plain way, on which that is told.
+    return int(raw) if length >= SMALLEST and not packed and int(raw) in (1, 2, 4, 8) and length % int(raw) == 0 else 0
 
 
 class Half(msgspec.Struct):
