@@ -1,6 +1,9 @@
 """Nibbles on d4 to d7 as bytes: each by itself while the part takes eight bits, two by two behind function-set width=4.
 
 Source: HD44780U datasheet, Figure 24. The loop is over changes of width, not over words.
+
+A capture may begin while the part is at work: then what comes first is no function-set of a start-up (3 or 2), or halves that come in pairs tell
+it. The rests tell which half is the first: within a byte they are shorter than between bytes.
 """
 
 from __future__ import annotations
@@ -20,6 +23,7 @@ class Nibbles:
 
     def __init__(self) -> None:
         self.four = False
+        self.begun = False
         self.held: tuple[Words, NDArray[np.bool_]] | None = None
 
     def feed(self, words: Words, data: NDArray[np.bool_]) -> tuple[Words, NDArray[np.bool_]]:
@@ -28,6 +32,14 @@ class Nibbles:
             words, data = Words.join([self.held[0], words]), np.concatenate([self.held[1], data])
             self.held = None
         high = (words.value >> 4 & 15).astype(np.uint32)
+        if not self.begun:
+            first = _at_work(words, high, data)
+            if first is None:
+                self.held = words, data
+                return words.take(slice(0, 0)), data[:0]
+            self.begun, self.four = True, first >= 0
+            if first > 0:
+                words, data, high = words.take(slice(first, None)), data[first:], high[first:]
         pieces: list[tuple[NDArray[Any], NDArray[Any]]] = []  # word that completes each byte, and the byte
         at = 0
         while at < len(high):
@@ -54,3 +66,20 @@ class Nibbles:
         out = words.take(index)
         out.value = np.concatenate([value for _, value in pieces])
         return out, data[index]
+
+
+def _at_work(words: Words, high: NDArray[np.uint32], data: NDArray[np.bool_]) -> int | None:
+    """-1 where a part's start-up may be what comes first; else how many halves are ahead of the first whole byte. None: too little is known."""
+    if not len(high):
+        return None
+    start_up = not data[0] and int(high[0]) in (2, 3)
+    if len(high) > 1:  # 3, 3, 3, 2, and then the function-set again, which is 2 and its lower half
+        start_up = start_up and not data[1] and int(high[1]) in ((2, 3) if int(high[0]) == 3 else (2,))
+    if len(high) < 3:
+        return -1 if start_up else None
+    within, behind = (int(words.effect[k + 1] - words.effect[k]) for k in (0, 1))
+    alone = 2 * behind < within or bool(data[0] != data[1])
+    if start_up:
+        pair_next = len(high) > 3 and 2 * behind < int(words.effect[3] - words.effect[2])
+        return 1 if int(high[0]) == 3 and alone and pair_next else -1
+    return int(alone)

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
+from .carries import selected
 from .changes import edges_to
 
 __all__ = ["SpiFit", "best_spi", "mode_of", "word_bits"]
@@ -79,16 +80,6 @@ def _inside(times: Times, opens: Times, closes: Times) -> NDArray[np.bool_]:
     return inside
 
 
-def spans_of(trace: Trace, line: int, active: int) -> tuple[Times, Times]:
-    """Whole spans in which a select is active."""
-    opens, closes = edges_to(trace, line, active), edges_to(trace, line, 1 - active)
-    if len(opens) and len(closes):
-        closes = closes[closes > opens[0]]
-        opens = opens[: len(closes)]
-    count = min(len(opens), len(closes))
-    return opens[:count], closes[:count]
-
-
 def best_spi(trace: Trace, most: int = 10) -> SpiFit | None:
     """The best lines among those that move, None where none make sense."""
     moves = sorted(((len(trace.edges(line).times) - 1, line) for line in range(len(trace.names))), reverse=True)
@@ -97,7 +88,7 @@ def best_spi(trace: Trace, most: int = 10) -> SpiFit | None:
     rises = {line: edges_to(trace, line, 1) for line in active}
     best: SpiFit | None = None
     for cs, level in product(active, (0, 1)):
-        opens, closes = spans_of(trace, cs, level)
+        opens, closes = selected(trace, cs, level)
         if not len(opens) >= LEAST:
             continue
         for sck in active:

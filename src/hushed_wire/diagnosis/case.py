@@ -34,7 +34,20 @@ from ..sequence.target import Step
 from ..trace import Edges, Trace
 from ..trace.threshold import Waveforms
 
-__all__ = ["GAIN", "POWERED", "Case", "Shared", "broken", "cases_of", "select_for", "sense", "timed", "unmet"]
+__all__ = [
+    "GAIN",
+    "POWERED",
+    "Case",
+    "Shared",
+    "broken",
+    "cases_of",
+    "legible",
+    "select_for",
+    "sense",
+    "strange_share",
+    "timed",
+    "unmet",
+]
 
 POWERED = Fraction(3600)  # seconds that the part is taken to be powered when the capture starts: power-on is not in it
 MOST_RULED = 400  # commands to which a part's rules are held under each hypothesis
@@ -43,11 +56,15 @@ GAIN = 0.4  # by how much a wiring has to make more sense to be named
 
 @dataclass
 class Shared:
-    """What all buses of a rig share. trace, plan: the capture, and the rig, given or assumed. waves: the same in volts, where it is so."""
+    """What all buses of a rig share. trace, plan: the capture, and the rig, given or assumed. waves: the same in volts, where it is so.
+
+    unjudged: what rules would have told, had there been more to go by.
+    """
 
     trace: Trace
     plan: Setup
     waves: Waveforms | None = None
+    unjudged: list[str] = field(default_factory=list)
 
     @cached_property
     def reading(self) -> Reading:
@@ -57,11 +74,12 @@ class Shared:
 
 @dataclass
 class Case:
-    """One bus of a rig. ruled_out: causes that were looked for in vain."""
+    """One bus of a rig. ruled_out: causes that were looked for in vain. kept: what rules worked out that others ask for, too."""
 
     shared: Shared
     bus: Bus
     ruled_out: list[dict[str, str]] = field(default_factory=list)
+    kept: dict[str, Any] = field(default_factory=dict)
 
     # ---- the capture and the rig ----
 
@@ -254,16 +272,45 @@ def sense(part: Part, own: list[Commands]) -> float:
             kind = int(chip.kind[index])
             if kind < 0:
                 strange += chip.name_of(index) != "data"
-                if part.memory.kind == "character" and chip.name_of(index) == "data":
-                    raw = np.frombuffer(chip.bytes_of(index), np.uint8)
-                    readable.append(float(np.mean(((raw >= 0x20) & (raw < 0x80)) | (raw < 0x20) | (raw >= 0xA1))))
                 continue
             seen.add(part.command[kind].name)
             odd += bool(chip.fields_of(index)[1])
+        readable += legible(part, chip)
     looked = sum(min(len(chip), 400) for chip in own)
     steps = len(seen & set(part.start_up)) / max(1, len(set(part.start_up)))
     text = float(np.mean(readable)) if readable else 1.0
-    return max(0.0, 0.4 * (1 - strange / looked) ** 2 + 0.1 * (1 - odd / looked) + 0.35 * steps + 0.15 * text**2)
+    return max(0.0, 0.3 * (1 - strange / looked) ** 2 + 0.1 * (1 - odd / looked) + 0.3 * steps + 0.3 * text**2)
+
+
+def legible(part: Part, chip: Commands) -> list[float]:
+    """Of each run of text that a character display gets, the share of codes that its character generators have: below 10h only those that were
+    defined, from 10h to 1Fh and from 80h to A0h none (HD44780U, table 4)."""
+    if part.memory.kind != "character":
+        return []
+    out, own, defining = [], set(), False
+    for index in range(min(len(chip), 400)):
+        kind = int(chip.kind[index])
+        if kind >= 0:
+            defining = part.command[kind].effect == "glyph"
+        elif chip.name_of(index) == "data":
+            raw = np.frombuffer(chip.bytes_of(index), np.uint8)
+            if defining:
+                own |= set(range(16))
+            else:
+                out.append(float(np.mean(((raw >= 0x20) & (raw < 0x80)) | (raw >= 0xA1) | np.isin(raw, list(own)))))
+    return out
+
+
+def strange_share(own: list[Commands]) -> float:
+    """The share of commands that are unknown or not documented."""
+    count = odd = 0
+    for chip in own:
+        for index in range(min(len(chip), 300)):
+            if chip.name_of(index) == "data":
+                continue
+            count += 1
+            odd += int(chip.kind[index]) < 0 or bool(chip.fields_of(index)[1])
+    return odd / count if count else 0.0
 
 
 def unmet(case: Case, reading: DeviceReading, own: list[Commands]) -> float:

@@ -15,8 +15,10 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from ..bus.base import BESIDE
+from ..bus.carries import selected
 from ..bus.changes import excerpt
-from ..bus.spi_roles import mode_of, spans_of
+from ..bus.spi_roles import mode_of
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Commands, Payload, commands
@@ -26,13 +28,18 @@ from ..part.wrap import WRAPS
 from ..rig import DeviceReading, Rig, decode
 from ..rig.schema import Bus
 from ..trace import Trace, mishap
+from .bearing import CARRIED, bearing, borne, exchanged_by_shape
 from .case import GAIN, Case, broken, sense, unmet
 from .permuted import best_order
 from .rule import Rule, has_selects, latches, moves_words
 
 __all__ = ["wirings"]
 
-ORDERLY = 5.0  # standard deviations by which another wiring has to make the picture more orderly
+NEAR, FAR = 4.2, 5.5  # standard deviations by which another order of data lines has to make the picture more orderly
+SEAM = 2.0  # the same at the seam of two chips, which are one pair only; twice that where nothing else speaks for it
+DRAWN = 0.33  # of neighbours along the rows that differ: noise and dither have more, text and drawings fewer
+CHIPS = ("cs1", "cs2")
+FIRST, MOST_TOLD = 24, 400  # commands of a set-up, and those that are looked at in all
 FEW = 6000  # changes on which orders of the data lines are tried
 MOST_CHANGES = 2_000_000  # of a capture of which pictures are compared
 SENSIBLE = 0.9  # how much sense makes a search for other wirings needless
@@ -42,7 +49,7 @@ SENSIBLE = 0.9  # how much sense makes a search for other wirings needless
 class Wiring:
     """A hypothesis: the finding it makes, in which of its words, with which values; the bus as it would be, and what is done to payloads.
 
-    inverted: a role whose line has the opposite level.
+    inverted: roles whose lines have the opposite level.
     """
 
     code: str
@@ -51,7 +58,7 @@ class Wiring:
     bus: Bus
     values: dict[str, Any] = field(default_factory=dict)
     turned: Callable[[Payload], Payload] | None = None
-    inverted: str = ""
+    inverted: tuple[str, ...] = ()
 
 
 def _data_turned_over(own: Payload) -> Payload:
@@ -81,19 +88,47 @@ def hypotheses(case: Case) -> Iterator[Wiring]:
         yield Wiring("wiring.reversed-bus", "", tuple(data), msgspec.structs.replace(bus, lines=lines), values)
     if kind.marks in bus.lines:
         role = kind.marks
-        yield Wiring("wiring.inverted-line", "", (role,), bus, {"line": bus.lines[role], "role": role.upper()}, inverted=role)
-    for a, b in (*combinations(data, 2), *(pair for pair in kind.exchanged if set(pair) <= bus.lines.keys())):
+        yield Wiring("wiring.inverted-line", "", (role,), bus, {"line": bus.lines[role], "role": role.upper()}, inverted=(role,))
+    yield _all_inverted(case)
+    for a, b in (
+        *combinations(data, 2),
+        *((CHIPS,) if set(CHIPS) <= bus.lines.keys() else ()),
+        *(pair for pair in kind.exchanged if set(pair) <= bus.lines.keys()),
+    ):
         lines = {**bus.lines, a: bus.lines[b], b: bus.lines[a]}
         values = {"a": a.upper(), "b": b.upper(), "line_a": bus.lines[a], "line_b": bus.lines[b], "role_a": a, "role_b": b}
         yield Wiring("wiring.swapped-lines", "", (a, b), msgspec.structs.replace(bus, lines=lines), values)
 
 
-def _under(piece: Trace, reading: DeviceReading, wiring: Wiring) -> list[Commands] | None:
+def _all_inverted(case: Case) -> Wiring:
+    """Every line that is driven has the opposite level; what the traffic alone told of the levels is then the opposite, too."""
+    bus = case.bus
+    roles = tuple(role for role in case.roles if role not in BESIDE)
+    upright = {}
+    if "select" in case.plan.assumed:
+        upright["select"] = "low" if bus.select == "high" else "high"
+    if "mode" in case.plan.assumed and "mode" in case.kind.settings:
+        upright["mode"] = bus.mode ^ 2
+    values = {"shown": ", ".join(bus.lines[role] for role in roles)}
+    return Wiring("wiring.inverted-line", "all", roles, msgspec.structs.replace(bus, **upright), values, inverted=roles)
+
+
+def inverted_as_a_whole(case: Case) -> bool:
+    """Whether everything makes sense with all lines turned over."""
+    piece = excerpt(case.trace, lines=case.roles.values())
+    for reading in case.devices:
+        own = _under(case, piece, reading, _all_inverted(case))
+        if own is not None and _brought_up(reading, own) and sense(reading.part, own) - unmet(case, reading, own) >= SENSIBLE:
+            return True
+    return False
+
+
+def _under(case: Case, piece: Trace, reading: DeviceReading, wiring: Wiring) -> list[Commands] | None:
     """The commands under a hypothesis; None where it cannot even be decoded."""
-    if wiring.inverted:
-        piece = mishap.invert(piece, wiring.bus.lines[wiring.inverted])
+    for role in wiring.inverted:
+        piece = mishap.invert(piece, wiring.bus.lines[role])
     try:
-        chips = decode(piece, Rig(bus=[wiring.bus], device=[reading.device])).devices[0].chips
+        chips = decode(piece, Rig(bus=[wiring.bus], bridge=case.bridges, device=[reading.device])).devices[0].chips
     except (HushedError, ValueError):
         return None
     return [commands(reading.part, wiring.turned(own.payload)) for own in chips] if wiring.turned else chips
@@ -116,6 +151,12 @@ def marks_stuck(case: Case) -> Iterator[Finding]:
         framing = case.rig.target(reading.device).framing
         if not WRAPS[framing].marked or framing == "nine-bit":
             continue
+        beside = _exchanged_with_direction(case, reading)
+        if beside is not None:
+            yield beside
+            return
+        if not _was_meant(case, reading):
+            continue
         level = int(case.trace.level_at(case.roles[role], np.array([case.trace.end - 1]))[0])
         name, (start, end) = case.bus.lines[role], case.span
         yield case.found(
@@ -125,6 +166,74 @@ def marks_stuck(case: Case) -> Iterator[Finding]:
         return
 
 
+def wrong_base(case: Case, reading: DeviceReading, now: float) -> tuple[int, int] | None:
+    """A command byte that was meant as hex and sent as decimal: with its digits read as hex, what the part gets makes all the sense it can, and much more
+    than as sent. The byte sent, and the one meant."""
+    if now >= SENSIBLE:
+        return None
+    values = {
+        chip.bytes_of(index)[0]
+        for chip in reading.chips
+        for index in range(min(len(chip), MOST_TOLD))
+        if chip.name_of(index) != "data" and len(chip.bytes_of(index))
+    }
+    table = reading.part.table()
+    for value in sorted(values):
+        digits = str(value)
+        meant = int(digits, 16) if len(digits) == 2 else -1
+        if meant < 0 or meant == value or table[meant] < 0 or meant in values:
+            continue
+        own = []
+        for chip in reading.chips:
+            payload = chip.payload
+            other = np.where((payload.value == value) & ~payload.data, np.uint8(meant), payload.value)
+            own.append(
+                commands(
+                    reading.part, Payload(other, payload.data, payload.time, payload.start, payload.end, payload.transaction)
+                )
+            )
+        worth = sense(reading.part, own) - unmet(case, reading, own)
+        if worth >= 0.97 and worth >= now + GAIN * (1 - now) and _brought_up(reading, own):
+            return value, meant
+    return None
+
+
+def _exchanged_with_direction(case: Case, reading: DeviceReading) -> Finding | None:
+    """RS and R/W exchanged: the line that never moves is the one that says write, and the one that does is the one that tells data."""
+    marks = case.kind.marks
+    if not case.moves("rw"):
+        return None
+    lines = {**case.bus.lines, marks: case.bus.lines["rw"], "rw": case.bus.lines[marks]}
+    values = {
+        "a": marks.upper(), "b": "RW", "line_a": case.bus.lines[marks], "line_b": case.bus.lines["rw"], "role_a": marks, "role_b": "rw"
+    }  # fmt: skip
+    wiring = Wiring("wiring.swapped-lines", "", (marks, "rw"), msgspec.structs.replace(case.bus, lines=lines), values)
+    own = _under(case, excerpt(case.trace, lines=case.roles.values()), reading, wiring)
+    now, other = _worth(case, reading), 0.0 if own is None else sense(reading.part, own) - unmet(case, reading, own)
+    if not _brought_up(reading, own) or other < max(0.7, now):
+        return None
+    evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{other:.0%}"}
+    return _told(case, reading, wiring, [wiring], "certain", evidence)
+
+
+def _was_meant(case: Case, reading: DeviceReading) -> bool:
+    """Whether the words behind a line that never moves were meant to be of both kinds. Where it marks all as data, they have to begin with a set-up:
+    a capture that begins within a picture does not. Where it marks all as commands, there is a set-up, or what came was no command."""
+    for chip in reading.chips:
+        own = chip.payload
+        high = bool(own.data.any())
+        told = commands(reading.part, Payload(own.value, np.zeros_like(own.data), own.time, own.start, own.end, own.transaction))
+        first = range(min(len(told), FIRST if high else MOST_TOLD))
+        names = {told.name_of(index) for index in first}
+        strange = float(np.mean([int(told.kind[index]) < 0 for index in first])) if len(told) else 0.0
+        steps = names & set(reading.part.start_up)
+        if set_up_in(reading.part, names) and (not high or (strange < 0.1 and 2 * len(steps) > len(set(reading.part.start_up)))):
+            return True
+        if not high and strange > 0.1:
+            return True
+    return False
+
+
 def _worth(case: Case, reading: DeviceReading) -> float:
     """How much sense a device's commands make as wired."""
     return sense(reading.part, reading.chips) - broken(case, reading) - unmet(case, reading, reading.chips)
@@ -132,21 +241,33 @@ def _worth(case: Case, reading: DeviceReading) -> float:
 
 def other_wirings(case: Case) -> Iterator[Finding]:
     """The wiring under which the capture makes most sense, where that is much more than as wired."""
+    case.kept["wirings"] = list(_other_wirings(case))
+    yield from case.kept["wirings"]
+
+
+def _other_wirings(case: Case) -> Iterator[Finding]:
     piece = excerpt(case.trace, lines=case.roles.values())
     if not any(case.moves(role) for role in case.kind.clocks):
         return
-    for reading in case.direct:
-        if any(True for _ in marks_stuck(case)):
-            return
+    if exchanged_by_shape(case) is not None or any(True for _ in marks_stuck(case)):
+        return
+    for reading in case.devices:
         now = _worth(case, reading)
         if now >= SENSIBLE:
             case.rule_out("wiring.swapped-lines", f"'{reading.device.name}' understands what it gets as wired")
             continue
+        if wrong_base(case, reading, now) is not None:
+            continue  # one number that is wrong explains as much, and the rest makes sense as wired
         tried: list[tuple[float, Wiring, list[Commands]]] = []
+        dead = [role for role in case.kind.data_lines(case.bus.lines) if role in case.roles and not case.moves(role)]
         for wiring in hypotheses(case):
-            if any(not case.moves(line) for line in wiring.lines) and wiring.code != "wiring.reversed-bus":
+            if any(not case.moves(line) for line in wiring.lines) and len(wiring.lines) < 3:
                 continue  # a line that never moves is not explained by another place for it
-            own = _under(piece, reading, wiring)
+            if dead and case.words >= 12 and wiring.code == "wiring.reversed-bus":
+                continue
+            if not _carries(case, piece, wiring):
+                continue
+            own = _under(case, piece, reading, wiring)
             if own is not None:
                 tried.append((sense(reading.part, own) - unmet(case, reading, own), wiring, own))
         tried.sort(key=lambda entry: -entry[0])
@@ -158,11 +279,25 @@ def other_wirings(case: Case) -> Iterator[Finding]:
                 return
         if tried and top >= now + GAIN * (1 - now) and top >= 0.7 and _brought_up(reading, tried[0][2]):
             best = [wiring for score, wiring, _ in tried if score >= top - 0.02]
+            # What fewer lines explain needs no more of them.
+            best = [
+                one for one in best if not any(set(other.lines) < set(one.lines) and other.code == one.code for other in best)
+            ]
             if best[0].code == "frame.wrong-spi-mode" and any(True for _ in mode(case)):
                 return  # the edges tell it by themselves
             evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{top:.0%}"}
             for wiring in best[:2]:
                 yield _told(case, reading, wiring, best[:2], "certain" if len(best) == 1 else "likely", evidence)
+
+
+def _carries(case: Case, piece: Trace, wiring: Wiring) -> bool:
+    """Whether the lines have the shape of this bus under a hypothesis; what has not is another device's traffic."""
+    if not case.kind.each_rests:
+        return True  # there the words' own frames tell
+    for role in wiring.inverted:
+        piece = mishap.invert(piece, case.bus.lines[role])
+    roles = {role: case.trace.index(name) for role, name in wiring.bus.lines.items() if name in case.trace.names}
+    return bearing(case, roles, piece) >= CARRIED
 
 
 def _told(
@@ -196,7 +331,7 @@ def _shuffled(case: Case, piece: Trace, reading: DeviceReading, now: float, pair
 
     def under(lines: dict[str, int], trace: Trace) -> list[Commands] | None:
         named = {role: case.trace.names[line] for role, line in lines.items()}
-        return _under(trace, reading, Wiring("", "", (), msgspec.structs.replace(bus, lines={**bus.lines, **named})))
+        return _under(case, trace, reading, Wiring("", "", (), msgspec.structs.replace(bus, lines={**bus.lines, **named})))
 
     def worth(lines: dict[str, int]) -> float:
         own = under(lines, small)
@@ -218,34 +353,73 @@ def _shuffled(case: Case, piece: Trace, reading: DeviceReading, now: float, pair
 
 
 def pictures(case: Case) -> Iterator[Finding]:
-    """Data lines exchanged where every command stays legal: only the picture tells, which is more orderly the right way round."""
+    """Data lines or selects exchanged where every command stays legal: only the picture tells, which is more orderly the right way round.
+
+    Noise, dither and hatching are orderly in no order of rows, or in a wrong one, so of them nothing is said.
+    """
     for reading in case.direct:
-        if reading.part.memory.kind not in ("paged", "pixel") or case.plan.assumed:
+        if reading.part.memory.kind not in ("paged", "pixel") or not borne(case) or len(case.trace) > MOST_CHANGES:
             continue
-        if sense(reading.part, reading.chips) - unmet(case, reading, reading.chips) < SENSIBLE or len(case.trace) > MOST_CHANGES:
+        worth = sense(reading.part, reading.chips)
+        if worth - unmet(case, reading, reading.chips) < SENSIBLE:
             continue
         now = _lit(reading, reading.chips)
         if now is None:
             continue
+        if _transitions(now.T) > DRAWN:
+            case.shared.unjudged.append(
+                f"whether lines of '{case.bus.name}' are exchanged that leave every command legal: only the picture could tell, and it is no drawing"
+            )
+            continue
         tried: list[tuple[float, Wiring]] = []
-        data = set(case.kind.data_lines(case.bus.lines))
+        data = case.kind.data_lines(case.bus.lines)
         for wiring in hypotheses(case):
-            if wiring.code in ("wiring.swapped-lines", "wiring.reversed-bus") and set(wiring.lines) <= data:
-                own = _under(case.trace, reading, wiring)
-                if own is None or sense(reading.part, own) < SENSIBLE or unmet(case, reading, own):
-                    continue
-                other = _lit(reading, own)
-                if other is not None and other.shape == now.shape:
-                    tried.append((_orderlier(now, other), wiring))
+            if wiring.code not in ("wiring.swapped-lines", "wiring.reversed-bus") or not set(wiring.lines) <= {*data, *CHIPS}:
+                continue
+            own = _under(case, case.trace, reading, wiring)
+            if own is None or sense(reading.part, own) < worth - 0.01 or unmet(case, reading, own):
+                continue
+            other = _lit(reading, own)
+            if other is None or other.shape != now.shape:
+                continue
+            if set(wiring.lines) <= set(CHIPS):
+                score = _seam(now, other, reading.part.memory.columns) / (SEAM if _second_first(reading) else 2 * SEAM)
+            else:
+                score = _orderlier(now, other) / _needed(wiring, data)
+            tried.append((score, wiring))
         tried.sort(key=lambda entry: -entry[0])
-        if not tried or tried[0][0] < ORDERLY:
+        if not tried or tried[0][0] < 1:
             if tried:
                 case.rule_out("wiring.swapped-lines", "no other order of the data lines makes the picture more orderly")
             continue
-        close = [entry for entry in tried if entry[0] > tried[0][0] - 1][:2]
+        close = [entry for entry in tried if entry[0] > max(1.0, tried[0][0] - 0.1)][:2] or tried[:1]
         for score, wiring in close:
-            evidence = {"the picture is more orderly this way by": f"{score:.0f} standard deviations"}
+            evidence = {"the picture is more orderly this way": f"{score:.1f} times as surely as chance among all orders allows"}
             yield _told(case, reading, wiring, [other for _, other in close], "likely", evidence)
+
+
+def _needed(wiring: Wiring, data: list[str]) -> float:
+    """Standard deviations by which a picture has to be more orderly: for wires that are easily mistaken (neighbours, the whole turned round) such that
+    one of all pairs reaches it by chance in some thousands of pictures; for others, which structure in a picture can imitate, more."""
+    places = [data.index(role) for role in wiring.lines]
+    return NEAR if len(places) > 2 or abs(places[0] - places[-1]) == 1 else FAR
+
+
+def _transitions(lit: NDArray[np.bool_]) -> float:
+    """The share of neighbours down the columns that differ."""
+    return float(np.mean(lit[1:] != lit[:-1]))
+
+
+def _seam(now: NDArray[np.bool_], other: NDArray[np.bool_], columns: int) -> float:
+    """By how many standard deviations fewer neighbours differ across the seam of two chips under another order of them."""
+    a, b = (int(np.count_nonzero(lit[:, columns - 1] != lit[:, columns])) for lit in (now, other))
+    return (a - b) / max(1.0, float(np.sqrt(a + b)))
+
+
+def _second_first(reading: DeviceReading) -> bool:
+    """Whether the chip on the right was spoken to first: drivers begin on the left."""
+    firsts = [int(chip.payload.time[0]) for chip in reading.chips if len(chip)]
+    return len(firsts) > 1 and firsts[1] < firsts[0]
 
 
 def _lit(reading: DeviceReading, own: list[Commands]) -> NDArray[np.bool_] | None:
@@ -273,20 +447,28 @@ def mode(case: Case) -> Iterator[Finding]:
     bus = case.bus
     select = next((role for role in ("cs", "cs1") if role in case.roles), "")
     clock, data = case.kind.needs
-    if case.plan.assumed or not select or clock not in case.roles or data not in case.roles or case.words < 4:
+    guessed = "mode" in case.plan.assumed
+    if not select or clock not in case.roles or data not in case.roles or case.words < 4:
         return
     piece = excerpt(case.trace, lines=case.roles.values())
-    spans = spans_of(piece, case.roles[select], 1 if bus.select == "high" else 0)
+    spans = selected(piece, case.roles[select], 1 if bus.select == "high" else 0)
     found, clear = mode_of(piece, case.roles[clock], case.roles[data], spans)
-    same = (found in (0, 3)) == (bus.mode in (0, 3))
-    if not same and clear > 0.95 and not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices):
+    # Where the mode was worked out from these edges, only the parts tell which one was meant.
+    able = {mode for reading in case.direct for mode in reading.part.spi_modes} if guessed else {bus.mode}
+    if not able:
+        return
+    meant = min(able)
+    same = (found in (0, 3)) == (meant in (0, 3))
+    if not same and guessed and inverted_as_a_whole(case):
+        return  # then the clock is, too
+    if not same and clear > 0.95 and (guessed or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices)):
         yield case.found(
             "frame.wrong-spi-mode", "edges", lines=case.names(clock, data), start=case.seconds(piece.start), end=case.seconds(piece.end),
-            evidence={"data changes clear of the other edge": f"{clear:.0%}"}, edge="rising" if bus.mode in (0, 3) else "falling",
-            mode=bus.mode, other=found, polarity=bus.mode >> 1, phase=bus.mode & 1,
+            evidence={"data changes clear of the other edge": f"{clear:.0%}"}, edge="rising" if meant in (0, 3) else "falling",
+            mode=meant, other=found, polarity=meant >> 1, phase=meant & 1,
         )  # fmt: skip
     elif same:
-        case.rule_out("frame.wrong-spi-mode", f"data are at rest where mode {bus.mode} samples them")
+        case.rule_out("frame.wrong-spi-mode", f"data are at rest where mode {meant} samples them")
 
 
 wirings = [

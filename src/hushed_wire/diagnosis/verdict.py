@@ -8,14 +8,17 @@ from ..finding import SEVERITIES, Finding
 from ..rig import Reading, Setup
 from ..trace import Trace
 from ..trace.threshold import Waveforms
+from .bearing import borne
 from .case import Case, Shared, cases_of
 from .compete import compete
 from .margins import Margin, margins
+from .rule import Rule
 from .rules import RULES
 from .rules.picture import all_good
 
 __all__ = ["Diagnosis", "diagnose"]
 
+BELOW_WORDS = ("capture", "wiring", "frame")
 GOOD = "picture.all-traffic-good"
 
 
@@ -51,7 +54,9 @@ def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagn
     Raises HushedError where the capture has the lines of none of the rig's buses.
     """
     cases = cases_of(Shared(trace, plan, waves))
-    found = [finding for case in cases for rule in RULES if rule.on(case.kind) for finding in rule.run(case)]
+    found = [
+        finding for case in cases for rule in RULES if rule.on(case.kind) and _heard(case, rule) for finding in rule.run(case)
+    ]
     lines = {case.bus.name: set(case.bus.lines.values()) for case in cases}
 
     def shared(one: Finding, other: Finding) -> bool:
@@ -70,6 +75,11 @@ def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagn
         if (case.bus.name, entry["code"]) not in codes
     ]
     return Diagnosis(_verdict(cases, kept), kept, hidden, ruled_out, _not_observable(cases), plan.assumed, cases)
+
+
+def _heard(case: Case, rule: Rule) -> bool:
+    """Whether the layer below a rule carries it: what words say is nothing to go by where the lines carry no words of this kind of bus."""
+    return rule.layer in BELOW_WORDS or case.kind.addressed or case.kind.scanned or borne(case)
 
 
 def _verdict(cases: list[Case], findings: list[Finding]) -> str:
@@ -98,4 +108,8 @@ def _not_observable(cases: list[Case]) -> list[str]:
         "" if cases[0].trace.volts else "levels in volts and rise times (capture in volts to see them)",
     ]
     absent = cases[0].reading.absent
-    return [entry for entry in out if entry] + [f"bus '{name}', which is not in the capture" for name in absent]
+    return (
+        [entry for entry in out if entry]
+        + cases[0].shared.unjudged
+        + [f"bus '{name}', which is not in the capture" for name in absent]
+    )

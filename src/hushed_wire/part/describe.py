@@ -178,7 +178,7 @@ WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset")
 
 
 class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
-    """A part of the catalog. parameters: whether a command's parameters come as command or as data words."""
+    """A part of the catalog. parameters: whether a command's parameters come as command or as data words. spi_modes: in which it takes data."""
 
     name: str
     title: str
@@ -188,6 +188,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     memory: Memory
     base: str = ""
     parameters: Literal["command", "data"] = "command"
+    spi_modes: list[int] = []
     i2c: I2cSide | None = None
     levels: Levels | None = None
     limits: dict[str, str] = {}

@@ -49,7 +49,8 @@ def spi_shaped(
     trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str], given: Shape = NOTHING, fit: SpiFit | None = None
 ) -> None:
     """Mode, word and select of an SPI bus, as the traffic has them, where they are not given."""
-    from ..bus.spi_roles import mode_of, spans_of, word_bits
+    from ..bus.carries import selected as spans_of
+    from ..bus.spi_roles import mode_of, word_bits
 
     part = excerpt(trace, lines=roles.values())
     select = next((roles[role] for role in ("cs", "cs1") if role in roles), None)
@@ -57,13 +58,7 @@ def spi_shaped(
         spans = np.array([part.start]), np.array([part.end])
         active = 0
     else:
-        level = part.level_at(select, part.times)
-        stretch = np.diff(part.times, append=part.end)
-        active = (
-            fit.active
-            if fit is not None
-            else int(stretch[level == 0].sum() > stretch[level == 1].sum()) ^ _busier(part, roles["sck"], select)
-        )
+        active = fit.active if fit is not None else _runs_while_high(part, roles["sck"], select)
         active = int(given["select"] == "high") if "select" in given else active
         spans = spans_of(part, select, active)
     mode, clear = mode_of(part, roles["sck"], roles["mosi"], spans)
@@ -77,26 +72,20 @@ def spi_shaped(
     )
     if bits == 9:
         bus.bits = 9
+    if select is not None and "select" not in given:
+        assumed["select"] = f"select is active {bus.select}, " + ("by the traffic" if active else "as parts have it")
     if "mode" in given:
-        if select is not None and "select" not in given:
-            assumed["select"] = f"select is active {bus.select}, by the traffic"
         return
     how = "as its clock idles and its data change" if clear > 0.9 else "which the data do not tell clearly"
-    assumed["mode"] = (
-        f"SPI mode {mode}, {how}; select is active {bus.select}"
-        if select is not None
-        else f"SPI mode {mode}, {how}; there is no select"
-    )
+    assumed["mode"] = f"SPI mode {mode}, {how}" + ("" if select is not None else "; there is no select")
 
 
-def _busier(trace: Trace, clock: int, select: int) -> int:
-    """1 where the clock runs while the select is high (turns the guess by time over), else 0."""
+def _runs_while_high(trace: Trace, clock: int, select: int) -> int:
+    """1 where the clock runs while the select is high: the other way round than parts have it. Of a select that never moves nothing is told."""
     times = trace.edges(clock).times[1:]
-    high = float(np.mean(trace.level_at(select, times) == 1)) if len(times) else 0.0
-    stretch = np.diff(trace.times, append=trace.end)
-    level = trace.level_at(select, trace.times)
-    guess = int(stretch[level == 0].sum() > stretch[level == 1].sum())
-    return guess ^ int(high > 0.5)
+    if not len(times) or len(trace.edges(select).times) < 2:
+        return 0
+    return int(float(np.mean(trace.level_at(select, times) == 1)) > 0.5)
 
 
 def polarity(

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from . import address, capture, frame, picture, scan, setup, timing, volts, wiring
+from . import address, capture, frame, lines, picture, scan, setup, timing, volts, wiring
 
 __all__ = ["RULES"]
 
-RULES = [rule for module in (capture, volts, wiring, frame, address, timing, scan, setup, picture) for rule in module.RULES]
+RULES = [
+    rule for module in (capture, volts, lines, wiring, frame, address, timing, scan, setup, picture) for rule in module.RULES
+]

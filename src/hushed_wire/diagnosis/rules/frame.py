@@ -11,6 +11,7 @@ from ...bus.channel import Channel
 from ...bus.i2c_transactions import refused as unacknowledged
 from ...bus.words import CUT, END, RESTART, STOP, Words
 from ...finding import Finding
+from ..bearing import exchanged_by_shape
 from ..case import Case
 from ..rule import Rule, has_selects, is_addressed
 
@@ -101,6 +102,8 @@ def endless(case: Case) -> Iterator[Finding]:
 
 def selects(case: Case) -> Iterator[Finding]:
     """Selects that end within a word, or never for a part that takes over what it got when they end."""
+    if exchanged_by_shape(case) is not None:
+        return  # a select that does another line's work breaks nothing
     for channel in case.channels:
         if not channel.select:
             continue
@@ -174,8 +177,8 @@ def truncated(case: Case) -> Iterator[Finding]:
 def nibbles(case: Case) -> Iterator[Finding]:
     """Halves of bytes out of step: one is lost, or one too many, between two rests."""
     for reading in case.devices:
-        if case.rig.target(reading.device).framing != "nibbles":
-            continue
+        if case.rig.target(reading.device).framing != "nibbles" or case.kept.get("wirings"):
+            continue  # through other wires halves are others, too
         channel = next((channel for channel in case.reading.on(reading.device.on) if channel.read is not None), None)
         if channel is None or len(channel.words) < 16:
             continue
@@ -196,8 +199,8 @@ def _odd_groups(words: Words, read: NDArray[np.bool_] | None) -> NDArray[np.int6
     if read is not None:
         time, value = time[~read], value[~read]
     to_four = np.flatnonzero(value == 2)  # function-set, width=4: the last half that comes alone on purpose
-    if not len(to_four) or to_four[0] + 9 > len(time):
-        return None
+    if not len(to_four) or to_four[0] + 9 > len(time) or not to_four[0] or (value[: to_four[0]] != 3).any():
+        return None  # without the start-up ahead of it, that is no function-set
     time = time[to_four[0] + 1 :]
     steps = np.diff(time)
     inner = np.sort(steps)[: max(1, len(steps) // 3)]

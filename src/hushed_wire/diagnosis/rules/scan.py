@@ -12,6 +12,7 @@ from itertools import combinations, product
 import numpy as np
 from numpy.typing import NDArray
 
+from ...bus.carries import selected
 from ...bus.scan import Scan
 from ...bus.scan_roles import SEGMENTS
 from ...finding import Finding
@@ -57,8 +58,8 @@ def _row(case: Case, bus: Bus, scan: Scan, row: int) -> str:
 def dead_rows(case: Case) -> Iterator[Finding]:
     """Rows that are never on, or always, while others take turns; columns that stay lit in the dark between rows."""
     for reading, scan, bus in _each(case):
-        if not scan.cycles or len(scan.light) < 3:
-            continue
+        if not scan.cycles or len(scan.light) < 3 or scan.lamps.block:
+            continue  # groups of rows have no line of their own
         used = scan.on.max(axis=0) > 0
         always = np.median(scan.on, axis=0) > 0.98
         for row in np.flatnonzero(~used | always).tolist():
@@ -195,6 +196,120 @@ def order_of_rows(case: Case) -> Iterator[Finding]:
                 return
 
 
+def groups_in_order(case: Case) -> Iterator[Finding]:
+    """A panel with row groups whose address lines are exchanged: the groups take turns in an order that no driver counts in."""
+    for reading, scan, _ in _each(case):
+        if not scan.cycles or not scan.lamps.block or scan.on.shape[1] != 4 or "b" not in case.roles:
+            continue
+        rows = scan.rows[scan.rows != 0]
+        turns = rows[np.append(True, rows[1:] != rows[:-1])]
+        seen = np.log2(turns[:80].astype(float)).round().astype(int).tolist()
+        if 0 not in seen or len(seen) < 12:
+            continue
+        order = seen[seen.index(0) :][:12]
+        if order == [0, 2, 1, 3] * 3 or order == [0, 3, 1, 2] * 3:
+            begin, end = case.span
+            told = ", ".join(map(str, order[:4]))
+            yield case.found(
+                "wiring.swapped-lines", "rows", confidence="likely", device=reading.device.name, lines=case.names("a", "b"), start=begin, end=end,
+                evidence={"order": told}, a=f"'{case.bus.lines['a']}' (A)", b=f"'{case.bus.lines['b']}' (B)", order=told,
+            )  # fmt: skip
+
+
+def turned_enable(case: Case) -> Iterator[Finding]:
+    """A panel with row groups that lights while its rows are exchanged, and is dark while they stand: its enable is inverted, or does the latch's work."""
+    if not {"latch", "enable", "a"} <= case.roles.keys() or not all(case.moves(role) > 8 for role in ("latch", "enable", "a")):
+        return
+    for reading, scan, _ in _each(case):
+        if not scan.lamps.block:
+            continue
+        lit = scan.lamps.row
+        opens, closes = selected(case.trace, case.roles["enable"], lit)
+        latch = case.edges("latch")
+        changes = np.union1d(latch.times[1:], case.edges("a").times[1:])
+        if len(opens) < 8:
+            continue
+        inside = np.searchsorted(changes, closes, side="right") - np.searchsorted(changes, opens, side="left")
+        share = float((closes - opens).sum()) / max(1, case.trace.end - case.trace.start)
+        usual = case.trace.level_at(case.roles["latch"], case.trace.times)
+        stretch = np.diff(case.trace.times, append=case.trace.end)
+        high = float(stretch[usual == 1].sum()) / float(stretch.sum())
+        start, end = case.span
+        names = case.bus.lines
+        if high > 0.5 and share < 0.1 and not (inside > 0).mean() > 0.5:
+            yield case.found(
+                "wiring.swapped-lines", lines=case.names("latch", "enable"), start=start, end=end, confidence="likely", device=reading.device.name,
+                evidence={"latch is high": f"{high:.0%} of the time", "panel is lit": f"{share:.1%} of the time"}, a="LATCH", b="ENABLE",
+                line_a=names["latch"], line_b=names["enable"], role_a="latch", role_b="enable", apart="",
+            )  # fmt: skip
+        elif (inside > 0).mean() > 0.95 and inside.sum() > 0.9 * len(changes) and share < 0.5:
+            yield case.found(
+                "wiring.inverted-line", "enable", lines=case.names("enable"), start=start, end=end, confidence="likely", device=reading.device.name,
+                evidence={"rows are exchanged while it is lit": f"{(inside > 0).mean():.0%}", "panel is lit": f"{share:.1%} of the time"},
+                line=names["enable"], role="ENABLE",
+            )  # fmt: skip
+
+
+def turned_levels(case: Case) -> Iterator[Finding]:
+    """Columns that are lit whenever all rows are off, and rows that are off only in their own turn.
+
+    A driver that takes its columns back between rows tells their level at rest; one that does not tells nothing.
+    """
+    for reading, scan, bus in _each(case):
+        if scan.lamps.block or len(scan.rows) < 16 or scan.bits.shape[1] < 2:
+            continue
+        start, end = case.span
+        on = np.median(scan.on, axis=0) if len(scan.on) else np.zeros(0)
+        for row in np.flatnonzero((on > 0.6) & (on < 0.98)).tolist():
+            alone = (scan.rows >> np.uint64(row) & np.uint64(1) == 0) & (scan.rows != 0)
+            if np.count_nonzero(on < 0.5) >= 2 and not alone.any():
+                yield case.found(
+                    "wiring.inverted-line", "row", lines=_names(case, bus, row), start=start, end=end, device=reading.device.name,
+                    evidence={"on": f"{on[row]:.0%} of a frame"}, row=_row(case, bus, scan, row), share=f"{on[row]:.0%}",
+                )  # fmt: skip
+                return
+        # The first stretch in which no row is on, behind one in which one was.
+        after = np.flatnonzero((scan.rows[1:] == 0) & (scan.rows[:-1] != 0)) + 1
+        if len(after) < 8 or bus is not case.bus:
+            continue
+        rest = scan.bits[after].mean(axis=0)
+        wrong = np.flatnonzero(rest > 0.95)
+        if not len(wrong) or not ((rest > 0.95) | (rest < 0.05)).all() or 1 < len(wrong) < len(rest):
+            continue
+        names = [case.bus.lines[role] for column in wrong.tolist() for role in (f"column{column}",) if role in case.bus.lines]
+        moving = [name for name in names if len(case.trace.edges(case.trace.names.index(name)).times) > 1]
+        if len(wrong) == 1 and not moving:
+            yield case.found(
+                "wiring.stuck-line", lines=names, start=start, end=end, confidence="likely", device=reading.device.name,
+                evidence={"rests": f"{rest[wrong[0]]:.0%} lit"}, name=names[0], role="COLUMN", level="lit", why="also while no row is on and all others are dark",
+                to="the level that lights",
+            )  # fmt: skip
+            continue
+        yield case.found(
+            "wiring.inverted-line", "columns", lines=names, start=start, end=end, device=reading.device.name,
+            evidence={"lit while no row is on": f"{float(rest[wrong].mean()):.0%}"}, shown="all columns" if len(wrong) > 1 else f"column '{names[0]}'",
+            are="are" if len(wrong) > 1 else "is", have="they have" if len(wrong) > 1 else "it has",
+        )  # fmt: skip
+
+
+def together(case: Case) -> Iterator[Finding]:
+    """Two rows that are on and off together, and never alone."""
+    for reading, scan, bus in _each(case):
+        if scan.lamps.block or not scan.cycles or len(scan.light) < 3:
+            continue
+        own = [(scan.rows >> np.uint64(row) & np.uint64(1)).astype(bool) for row in range(scan.on.shape[1])]
+        used = [row for row, mask in enumerate(own) if mask.any() and not mask.all()]
+        took = scan.end - scan.start
+        for a, b in combinations(used, 2):
+            apart = int(took[own[a] != own[b]].sum())
+            if apart <= 0.02 * int(took[own[a]].sum()) and len(used) > 2:
+                start, end = case.span
+                yield case.found(
+                    "wiring.joined-lines", "rows", lines=[*_names(case, bus, a), *_names(case, bus, b)], start=start, end=end, device=reading.device.name,
+                    evidence={"frames": len(scan.light)}, count=len(scan.light), shown=f"{_row(case, bus, scan, a)} and {_row(case, bus, scan, b)}",
+                )  # fmt: skip
+
+
 def segments(case: Case) -> Iterator[Finding]:
     """Digits that make no characters, but would with two segment lines exchanged or all of them inverted."""
     for reading, scan, bus in _each(case):
@@ -253,6 +368,10 @@ def _readable(patterns: NDArray[np.bool_]) -> int:
 RULES = [
     Rule("wiring", dead_rows),
     Rule("wiring", order_of_rows),
+    Rule("wiring", groups_in_order),
+    Rule("wiring", turned_enable),
+    Rule("wiring", turned_levels),
+    Rule("wiring", together),
     Rule("wiring", segments),
     Rule("timing", flicker),
     Rule("timing", uneven),

@@ -10,11 +10,13 @@ from numpy.typing import NDArray
 from ...errors import HushedError
 from ...finding import Finding
 from ...part import Commands, catalog_names, commands, load
+from ...part.bring_up import set_up_in
 from ...part.output_pins import pins_of
 from ...rig import DeviceReading, Rig, decode
 from ...rig.adapter import adapter, written
 from ...sequence.examine import RULES as SEQUENCE_RULES
-from ..case import GAIN, POWERED, Case, sense, timed, unmet
+from ..case import GAIN, POWERED, Case, sense, strange_share, timed, unmet
+from ..hypotheses import wrong_base
 from ..rule import Rule, is_addressed
 
 __all__ = ["RULES"]
@@ -70,6 +72,22 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
     return ((bool(told) and case.kind.addressed) or reading.started) and not (case.unfinished and found.aside.get("at_reset"))
 
 
+def decimals(case: Case) -> Iterator[Finding]:
+    """A byte whose decimal digits were meant as hex."""
+    for reading in case.devices:
+        if not case.unfinished:
+            found = wrong_base(case, reading, sense(reading.part, reading.chips) - unmet(case, reading, reading.chips))
+            if found is None:
+                continue
+            value, meant = found
+            start, end = case.span
+            name = reading.part.command[reading.part.table()[meant]].name
+            yield case.found(
+                "setup.decimal-for-hex", "meant", device=reading.device.name, start=start, end=end, confidence="likely",
+                evidence={"sent": f"{value:#04x}", "meant": f"{meant:#04x}"}, sent=f"{value:02X}", value=value, meant=f"{meant:02X}", name=name,
+            )  # fmt: skip
+
+
 def faint(case: Case) -> Iterator[Finding]:
     """A contrast that is half of what is hinted at as faint, or less."""
     for reading in case.devices:
@@ -103,26 +121,34 @@ def undriven(case: Case) -> Iterator[Finding]:
 
 
 def sisters(case: Case) -> Iterator[Finding]:
-    """What is sent makes sense to a sister of the part that the rig has."""
-    if case.plan.assumed:
-        return
+    """A set-up with commands that only a sister of the part has, and none that only the part itself has."""
+    if any(key.startswith("part") for key in case.plan.assumed):
+        return  # whose commands they are is what the part was worked out by
     for reading in case.devices:
         if not len(reading):
             continue
         framing = case.rig.target(reading.device).framing
         payload = [chip.payload for chip in reading.chips]
-        strange = _strange(reading.chips)
-        if strange < 0.04:
+        alien = _opened(reading.chips, known=False)
+        if not alien:
             case.rule_out("setup.wrong-controller", f"what '{reading.device.name}' is sent is in its own command set")
             continue
-        now = sense(reading.part, reading.chips) - unmet(case, reading, reading.chips)
+        now, strange = sense(reading.part, reading.chips), strange_share(reading.chips)
         best: tuple[float, str] | None = None
         for name in catalog_names():
             other = load(name)
             if name == reading.part.name or framing not in other.framings or other.memory.kind == "port":
                 continue
             own = [commands(other, each) for each in payload]
-            if _strange(own) < 0.25 * strange and (worth := sense(other, own)) >= now + GAIN * (1 - now) and worth > 0.75:
+            table = reading.part.table()
+            # What it opens that the sister does not know speaks for the part; some drivers send the commands of both.
+            mine = {code for code in _opened(own, known=False) if table[code] >= 0}
+            theirs = {code for code in alien if other.table()[code] >= 0}
+            steps = {other.command[other.table()[code]].name for code in theirs} & set(other.start_up)
+            if mine or not (steps or len(theirs) > 1) or strange_share(own) > 0.25 * strange or not set_up_in(other, _names(own)):
+                continue
+            worth = sense(other, own)
+            if worth > max(0.75, now):
                 best = max(best or (0.0, ""), (worth, name))
         if best is not None:
             start, end = case.span
@@ -133,16 +159,18 @@ def sisters(case: Case) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def _strange(own: list[Commands]) -> float:
-    """The share of commands that are unknown or not documented."""
-    count = odd = 0
+def _names(own: list[Commands]) -> set[str]:
+    return {name for chip in own for name in chip.names}
+
+
+def _opened(own: list[Commands], known: bool) -> set[int]:
+    """The first bytes of commands that a part has, or has not."""
+    out: set[int] = set()
     for chip in own:
         for index in range(min(len(chip), 300)):
-            if chip.name_of(index) == "data":
-                continue
-            count += 1
-            odd += int(chip.kind[index]) < 0 or bool(chip.fields_of(index)[1])
-    return odd / count if count else 0.0
+            if chip.name_of(index) != "data" and (int(chip.kind[index]) >= 0) == known and len(chip.bytes_of(index)):
+                out.add(chip.bytes_of(index)[0])
+    return out
 
 
 def adapters(case: Case) -> Iterator[Finding]:
@@ -191,5 +219,6 @@ RULES = [
     Rule("setup", undriven),
     Rule("setup", sisters),
     Rule("setup", kept),
+    Rule("setup", decimals),
     Rule("setup", faint),
 ]

@@ -1,4 +1,4 @@
-"""Wires: lines that never move, that touch, that are disturbed, or that make sense only in another place.
+"""Wires: lines that touch, that are disturbed, or that make sense only in another place.
 
 An exchange is tested by decoding under it; what a wiring has to explain, and how it is tried, is in `hypotheses`.
 """
@@ -9,92 +9,25 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ...bus.changes import excerpt
 from ...bus.i2c import spike_ticks
+from ...bus.roles import fit_i2c
 from ...finding import Finding
+from ...trace import mishap
 from ...units import show
-from ..case import Case, sense, unmet
+from ..bearing import borne
+from ..case import Case, sense, strange_share
 from ..hypotheses import wirings
-from ..rule import Rule, is_addressed, moves_words, not_addressed
+from ..rule import Rule, is_addressed, not_addressed
 
 __all__ = ["RULES"]
 
 NARROW = 0.2  # of the usual pulse: what is so much shorter is none of the driver's
-TOGETHER = 0.98  # share of edges that two lines have at the same time when they touch
+LATCHING = ("latch",)
+TOGETHER = 0.999  # share of edges that two lines have at the same time when they touch
 LEAST_EDGES = 12  # of a line that is held against another
 FILTERED = 50e-9  # seconds: tSP, what Fast-mode inputs take out
 SPIKE = 400e-9  # seconds: the longest pulse on an I2C bus that is taken for one
-
-
-# ---- lines that do not move ----------------------------------------------------------------------------------------------
-
-
-def held(case: Case) -> Iterator[Finding]:
-    """A pulled-up line that never leaves its level although the bus is used, or that lies low on an idle bus."""
-    first, second = case.kind.needs
-    for role, other in ((first, second), (second, first)):
-        edges, beside = case.edges(role), case.edges(other)
-        if len(edges.times) > 1 or edges.level[0] > 1:
-            continue
-        low = edges.level[0] == 0
-        busy = len(beside.times) - 1
-        if not busy and (not low or beside.level[-1] != 1):
-            continue  # nothing moves at all, and nothing is held: capture.silent
-        name, clock_name = case.names(role)[0], case.names(other)[0]
-        causes = [
-            "shorted to ground or without pull-up",
-            "held by a device that was reset in mid-word (hung bus)",
-            "a device without supply",
-        ] if low else ["driver pin not connected or not in its I2C function", "tied to the supply", "probe not connected"]  # fmt: skip
-        start, end = case.span
-        yield case.found(
-            "wiring.stuck-line", "pulled-up-low" if low else "pulled-up-high", lines=[name], start=start, end=end,
-            evidence={"level": "low" if low else "high", "changes_on_the_other_line": busy, "could_be": causes, "duration": show(case.trace.duration, "s")},
-            called=name if role in name.lower() else f"{name} ({role.upper()})", name=name, role=role.upper(),
-            around=f"while {clock_name} changes {busy} times" if busy else f"while {clock_name} idles high",
-        )  # fmt: skip
-        return
-    if all(case.moves(role) for role in case.kind.needs):
-        case.rule_out("wiring.stuck-line", "both lines move and come back")
-
-
-def still(case: Case) -> Iterator[Finding]:
-    """A clock, a select or a data line that never moves while others do."""
-    bus = case.bus
-    here = {role: case.moves(role) for role in case.roles}
-    clocks = [role for role in case.kind.clocks if role in here]
-    if not any(here.values()):
-        return
-    if clocks and not any(here[role] for role in clocks):
-        busiest = max(here, key=lambda role: here[role])
-        yield _stuck(case, clocks[0], f"so no word is clocked, while '{bus.lines[busiest]}' moves", certain=True)
-        return
-    if case.kind.transfers:
-        for role in ("cs", "cs1"):
-            if role in here and not here[role] and not case.words:
-                yield _stuck(case, role, f"which is not the level that selects ({bus.select}), so no part listens", certain=True)
-                return
-        data = case.kind.needs[1]
-        if case.words >= 4 and not here.get(data, 1):
-            yield _stuck(case, data, f"while {case.words:,} words were clocked", certain=True)
-        else:
-            case.rule_out("wiring.stuck-line", "clock, select and data move")
-    lines = list(case.kind.data_lines(bus.lines))
-    dead = [role for role in lines if role in here and not here[role]]
-    poor = any(sense(r.part, r.chips) - unmet(case, r, r.chips) < 0.9 for r in case.direct)
-    if dead and case.words >= (12 if poor else 64) and len(dead) <= len(lines) // 2 and all(role in case.roles for role in lines):
-        for role in dead:
-            yield _stuck(case, role, f"while the other data lines move, in {case.words:,} words", certain=False)
-
-
-def _stuck(case: Case, role: str, why: str, certain: bool) -> Finding:
-    level = int(case.trace.level_at(case.roles[role], np.array([case.trace.end - 1]))[0])
-    shown = {0: "low", 1: "high"}.get(level, "unknown")
-    name, (start, end) = case.bus.lines[role], case.span
-    return case.found(
-        "wiring.stuck-line", confidence="certain" if certain else "likely", lines=[name], start=start, end=end,
-        evidence={"level": shown, "words": case.words}, name=name, role=role.upper(), level=shown, why=why,
-        to="ground" if level == 0 else "the supply",
-    )  # fmt: skip
 
 
 # ---- lines that touch, and what couples into them ----------------------------------------------------------------------------
@@ -109,17 +42,22 @@ def joined(case: Case) -> Iterator[Finding]:
     if sound:
         case.rule_out("wiring.joined-lines", "what comes makes sense, so no two lines touch")
         return
+    data = set(case.kind.data_lines(case.bus.lines))
+    # Pictures of boxes and bars move several data lines as one; that these touch is told by the commands that it spoils.
+    spoilt = any(reading.started or strange_share(reading.chips) > 0.1 for reading in case.devices) or not case.devices
     edges = {role: case.edges(role).times[1:] for role in case.roles if case.moves(role) >= LEAST_EDGES}
     slack = 2 * case.trace.resolution()
     roles = list(edges)
     for number, a in enumerate(roles):
         for b in roles[number + 1 :]:
             one, two = edges[a], edges[b]
-            if abs(len(one) - len(two)) > 0.02 * len(one):
+            if {a, b} <= data and not spoilt:
+                continue
+            if abs(len(one) - len(two)) > 0.002 * len(one):
                 continue
             after = np.clip(np.searchsorted(one, two), 0, len(one) - 1)
             near = np.minimum(np.abs(one[after] - two), np.abs(one[np.maximum(after - 1, 0)] - two)) <= slack
-            if np.mean(near) < TOGETHER:
+            if np.mean(near) < TOGETHER or not _alike(case, a, b, slack):
                 continue
             names, (start, end) = case.names(a, b), case.span
             yield case.found(
@@ -127,6 +65,14 @@ def joined(case: Case) -> Iterator[Finding]:
                 evidence={"changes": len(one), "together": f"{float(np.mean(near)):.0%}"},
                 shown=" and ".join(f"'{name}' ({role.upper()})" for name, role in zip(names, (a, b), strict=True)),
             )  # fmt: skip
+
+
+def _alike(case: Case, a: str, b: str, slack: int) -> bool:
+    """Whether two lines have the same level whenever both have settled: two that are each other's opposite do not touch."""
+    at = np.union1d(case.edges(a).times[1:], case.edges(b).times[1:])
+    at = at[np.append(np.diff(at) > 2 * slack, True)] + slack
+    first, second = (case.trace.level_at(case.roles[role], at) for role in (a, b))
+    return float(np.mean(first == second)) >= TOGETHER
 
 
 def disturbed(case: Case) -> Iterator[Finding]:
@@ -167,6 +113,8 @@ def disturbed(case: Case) -> Iterator[Finding]:
 
 def spikes(case: Case) -> Iterator[Finding]:
     """Pulses on a clock, an enable or a select that are far shorter than the driver's own."""
+    if not borne(case):
+        return  # what is no clock of this bus has no pulses of its own that others could be shorter than
     sample = case.trace.resolution()
     for role in (*case.kind.clocks, "cs", "cs1", "latch"):
         if case.moves(role) < 24:
@@ -181,6 +129,13 @@ def spikes(case: Case) -> Iterator[Finding]:
         level = edges.level[1:-1]
         high, low = (float(np.median(took[level == value])) if (level == value).any() else 0.0 for value in (1, 0))
         short = np.flatnonzero((took < NARROW * usual) & (took < 0.5 * np.where(level == 1, high, low)) & (within | alone))
+        if role not in case.kind.clocks and len(short):  # a select of one word among long ones is no spike: clocks run in it
+            clock = case.kind.clocks[0] if case.kind.clocks else "clock"
+            clocks = case.edges(clock).times[1:] if clock in case.roles else edges.times[:0]
+            if role not in LATCHING and not any((channel.table.spare[:-1] > 0).any() for channel in case.channels):
+                continue  # every word is whole, so no select was disturbed
+            within_it = np.searchsorted(clocks, edges.times[1:-1] + took) - np.searchsorted(clocks, edges.times[1:-1])
+            short = short[within_it[short] < 2]
         if not len(short) or len(short) > 0.05 * len(took) or usual < 6 * sample:
             continue
         name, lasts = case.bus.lines[role], show(case.seconds(int(np.median(took[short]))), "s")
@@ -238,12 +193,28 @@ def exchanged(case: Case) -> Iterator[Finding]:
     )  # fmt: skip
 
 
+def turned_over(case: Case) -> Iterator[Finding]:
+    """Both lines of an I2C bus behind something that inverts: they rest low, and make sense turned over."""
+    if max(case.as_wired.score, case.exchanged.score) >= 0.5 or not all(case.moves(role) for role in case.kind.needs):
+        return
+    piece = excerpt(case.trace, lines=case.roles.values())
+    names = case.names(*case.kind.needs)
+    for name in names:
+        piece = mishap.invert(piece, name)
+    fit = fit_i2c(piece, case.roles["scl"], case.roles["sda"])
+    if fit.score >= 0.9 and fit.words > 4:
+        start, end = case.span
+        yield case.found(
+            "wiring.inverted-line", "all", lines=names, start=start, end=end, shown=" and ".join(names), apart="",
+            evidence={"whole words as wired": f"{case.as_wired.score:.0%}", "turned over": f"{fit.score:.0%}"},
+        )  # fmt: skip
+
+
 RULES = [
-    Rule("wiring", held, is_addressed),
-    Rule("wiring", still, moves_words),
     Rule("wiring", joined, lambda kind: not kind.scanned),
     Rule("wiring", disturbed, is_addressed),
     Rule("wiring", spikes, not_addressed),
     Rule("wiring", exchanged, is_addressed),
+    Rule("wiring", turned_over, is_addressed),
     *wirings,
 ]

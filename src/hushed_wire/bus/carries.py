@@ -1,0 +1,95 @@
+"""Whether lines do what a kind of bus does, whatever they carry: pulses of one length, and whole words within what begins and ends them.
+
+A clock is told by its shape, not by what it clocks: its pulses are alike, and between a select and its end, or from latch to latch, there are
+whole words of them. Another peripheral's traffic, or two lines in each other's place, have neither. So this is looked at before anything
+that words could tell.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..trace import Trace
+from ..trace.model import Times
+from .changes import edges_to
+
+__all__ = ["ALIKE", "clocked", "latched", "selected", "strobed"]
+
+ALIKE = 0.5  # by how much a pulse may differ from the usual one, of that: software and its interrupts are no quartz
+FEWEST = 16  # pulses that have to be seen
+SETTLED = 0.25  # of a pulse: its last part, in which what it takes has to hold still
+
+
+def selected(trace: Trace, line: int, active: int) -> tuple[Times, Times]:
+    """Whole spans in which a select is active."""
+    opens, closes = edges_to(trace, line, active), edges_to(trace, line, 1 - active)
+    if len(opens) and len(closes):
+        closes = closes[closes > opens[0]]
+    count = min(len(opens), len(closes))
+    return opens[:count], closes[:count]
+
+
+def latched(trace: Trace, line: int) -> tuple[Times, Times]:
+    """The spans from one latch to the next; the first begins with the capture."""
+    closes = edges_to(trace, line, 1)
+    return np.concatenate([[trace.start], closes[:-1]]).astype(np.int64)[: len(closes)], closes
+
+
+def bursts(rises: Times) -> tuple[Times, Times]:
+    """The spans between pauses of a clock: what is more than three times its usual period."""
+    if len(rises) < 2:
+        return rises, rises
+    steps = np.diff(rises)
+    cuts = np.flatnonzero(steps > 3 * np.median(steps))
+    return np.concatenate([rises[:1], rises[cuts + 1]]) - 1, np.concatenate([rises[cuts], rises[-1:]]) + 1
+
+
+def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: int) -> float:
+    """How well a line works as the clock of words of so many bits, from 0 to 1: the share of pulses that are alike, times that of spans with
+    whole words in them, times that of pulses within spans. spans: where words are, None where only pauses tell."""
+    rises = edges_to(trace, clock, 1)
+    if len(rises) < FEWEST:
+        return 0.0
+    opens, closes = spans if spans is not None else bursts(rises)
+    counts = np.searchsorted(rises, closes, side="right") - np.searchsorted(rises, opens)
+    used = counts > 0
+    if not used.any():
+        return 0.0
+    whole = float(np.mean(counts[used] % bits == 0))
+    # What comes ahead of the first span or behind the last one may belong to one that the capture does not hold whole.
+    between = int(np.searchsorted(rises, closes[-1], side="right") - np.searchsorted(rises, opens[0]))
+    inside = float(counts.sum()) / max(1, between)
+    # A single span tells little of the rest of the capture: there most pulses have to be in it.
+    if len(opens) < 4:
+        inside = float(counts.sum()) / len(rises)
+    return _alike(trace, clock) * whole * min(1.0, inside)
+
+
+def _alike(trace: Trace, line: int) -> float:
+    """The share of pulses that last about as long as the usual one: those to the level that the line has for the shorter time."""
+    edges = trace.edges(line)
+    lasts, level = edges.durations()[1:-1], edges.level[1:-1]
+    if len(lasts) < 2:
+        return 0.0
+    own = [lasts[level == value] for value in (0, 1)]
+    pulses = min((each for each in own if len(each)), key=lambda each: float(each.sum()))
+    usual = float(np.median(pulses))
+    slack = max(ALIKE * usual, 2.0 * trace.resolution())
+    return float(np.mean(np.abs(pulses - usual) <= slack))
+
+
+def strobed(trace: Trace, strobe: int, rests: int, others: list[int]) -> float:
+    """How well a line works as the strobe of a parallel bus: the share of pulses that are alike, times that of pulses in whose last quarter
+    none of the other lines changes. rests: its level between pulses."""
+    opens, closes = selected(trace, strobe, 1 - rests)
+    if len(opens) < 4:
+        return 0.0
+    lasts = closes - opens
+    usual = float(np.median(lasts))
+    slack = max(ALIKE * usual, 2.0 * trace.resolution())
+    alike: NDArray[np.bool_] = np.abs(lasts - usual) <= slack
+    changes = np.sort(np.concatenate([trace.edges(line).times[1:] for line in others])) if others else np.empty(0, np.int64)
+    first = closes - np.maximum((lasts * SETTLED).astype(np.int64), 1)
+    moved = np.searchsorted(changes, closes, side="left") - np.searchsorted(changes, first, side="left")
+    return float(np.mean(alike)) * float(np.mean(moved == 0))

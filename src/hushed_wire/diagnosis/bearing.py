@@ -1,0 +1,133 @@
+"""How well a bus's lines do what lines of its kind do, whatever they carry: as wired, or with two of them in each other's place.
+
+Rules on wires ask here first. Where nothing on the lines is this kind of bus, another device's traffic is in the capture, and no line of it is
+to blame.
+"""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+
+from ..bus.carries import clocked, latched, selected, strobed
+from ..bus.changes import edges_to, excerpt
+from ..part import catalog_names, load
+from ..trace import Trace
+from ..trace.model import Times
+from .case import Case
+
+__all__ = ["CARRIED", "addressed_by_data", "bearing", "borne", "exchanged_by_shape"]
+
+CARRIED = 0.6  # from here on the lines carry this kind of bus
+CLEARLY = 0.85  # how well an exchange has to fit that shape alone tells
+SELECTING = ("cs", "cs1")
+LATCHES = ("latch", "e")  # what takes over the bits of a register; behind one without a latch, the display's own E
+
+
+def bearing(
+    case: Case, roles: dict[str, int] | None = None, piece: Trace | None = None, framed: bool = True, active: int | None = None
+) -> float:
+    """From 0 to 1, with the roles as wired or others. framed: whether selects and latches count, or pauses alone. active: the level that selects."""
+    kind, bus = case.kind, case.bus
+    roles = case.roles if roles is None else roles
+    piece = excerpt(case.trace, lines=case.roles.values()) if piece is None else piece
+    if kind.addressed:
+        return max(case.as_wired.score, case.exchanged.score)
+    clock = next((role for role in ("clock", *kind.clocks) if role in roles and len(piece.edges(roles[role]).times) > 1), "")
+    if not clock:
+        return 1.0 if kind.scanned and "clock" not in roles else 0.0
+    if kind.each_rests:
+        rests = int(clock in ("wr", "rd"))
+        others = [line for role, line in roles.items() if role != clock and role not in ("e2", "rd", "wr", "reset", "backlight")]
+        return strobed(piece, roles[clock], rests, others)
+    select = next((role for role in SELECTING if role in roles), "") if kind.transfers and framed else ""
+    spans: tuple[Times, Times] | None = None
+    if select:
+        spans = selected(piece, roles[select], int(bus.select == "high") if active is None else active)
+    elif framed and (latch := next((role for role in LATCHES if role in roles), "")):
+        spans = latched(piece, roles[latch])
+    known = [9 if bus.bits == 9 else 8] if not case.plan.assumed or "mode" not in kind.settings else [8, 9]
+    return max(clocked(piece, roles[clock], spans, bits) for bits in known)
+
+
+def borne(case: Case) -> bool:
+    """Whether the lines carry this kind of bus, as wired or with its frames left out of account."""
+    if "borne" not in case.kept:
+        case.kept["borne"] = max(bearing(case), bearing(case, framed=False))
+    return float(case.kept["borne"]) >= CARRIED
+
+
+def exchanged_by_shape(case: Case) -> tuple[str, str, float, float] | None:
+    """Two roles under whose exchange the lines have the shape of this bus, where they have not as wired; and both scores."""
+    if "exchanged" not in case.kept:
+        case.kept["exchanged"] = _exchanged(case)
+    found: tuple[str, str, float, float] | None = case.kept["exchanged"]
+    return found
+
+
+def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
+    kind = case.kind
+    if kind.addressed or kind.each_rests:
+        return None
+    frame = next((role for role in (*SELECTING, *LATCHES) if role in case.roles), "")
+    clock = next((role for role in ("clock", *kind.clocks) if role in case.roles), "")
+    if not clock or not frame:
+        return None
+    piece = excerpt(case.trace, lines=case.roles.values())
+    active = 0 if "select" in case.plan.assumed else None  # what was guessed by the traffic takes its fault for granted
+    now = bearing(case, case.roles, piece, active=active)
+    data = "data" if "data" in case.roles else kind.needs[1] if len(kind.needs) > 1 else ""
+    own = [role for role in (clock, frame, data, kind.marks, "enable") if role and role in case.roles]
+    tried = []
+    for a, b in combinations(dict.fromkeys(own), 2):
+        if clock not in (a, b) and frame not in (a, b):
+            continue
+        if not all(case.moves(role) for role in (a, b)):
+            continue
+        roles = {**case.roles, a: case.roles[b], b: case.roles[a]}
+        tried.append((bearing(case, roles, piece, active=active) * _settled(piece, roles[clock], roles[data]), a, b))
+    tried.sort(reverse=True)
+    now *= _settled(piece, case.roles[clock], case.roles[data]) if data else 1.0
+    if not tried or tried[0][0] < CLEARLY or now > CARRIED or (len(tried) > 1 and tried[1][0] > tried[0][0] - 0.1):
+        return None
+    return tried[0][1], tried[0][2], now, tried[0][0]
+
+
+def _settled(piece: Trace, clock: int, data: int) -> float:
+    """The share of clocks in which data change on one side only: a clock in data's place changes twice for each of them."""
+    rises, falls, changes = edges_to(piece, clock, 1), edges_to(piece, clock, 0), piece.edges(data).times[1:]
+    if len(rises) < 8 or len(falls) < 8 or not len(changes):
+        return 1.0
+    after = np.searchsorted(rises, changes, side="right") > np.searchsorted(falls, changes, side="right")
+    high = float(np.mean(after == (piece.level_at(clock, np.array([piece.start]))[0] == 0)))
+    return max(high, 1 - high)
+
+
+def addressed_by_data(case: Case, line: int) -> bool:
+    """Whether a data line by itself, its clock being still, spells calls of an address that a device of the catalog can have.
+
+    The length of a bit is that of the shortest stretches; the edges tell where bits begin. Most bursts have to begin with such a call.
+    """
+    able = {device.address for device in case.rig.devices_on(case.bus) if device.address is not None}
+    able |= {address for part in map(load, catalog_names()) if part.i2c for address in part.i2c.addresses}
+    edges = excerpt(case.trace, lines=[line]).edges(line)
+    times, level = edges.times[1:], edges.level[1:]
+    if len(times) < 8:
+        return False
+    steps = np.diff(times)
+    bit = float(np.median(np.sort(steps)[: max(1, len(steps) // 4)]))
+    cuts = np.flatnonzero((steps > 12 * bit) & (level[:-1] == 1)) + 1  # an idle line is high; zeros may lie low for longer
+    spelt = []
+    for first, last in zip([0, *cuts.tolist()], [*cuts.tolist(), len(times)], strict=True):
+        if level[first] != 0 or last - first < 4:
+            continue  # a START falls
+        own, high = times[first : min(last, first + 14)], level[first : min(last, first + 14)]
+        inner = own[1:]
+        phase = float(np.median((inner - inner[0] + bit / 2) % bit)) - bit / 2
+        begins = inner[0] + phase
+        begins -= np.floor((begins - own[0] - 0.2 * bit) / bit) * bit  # the first bit begins soon after the START
+        centres = begins + bit * (np.arange(8) + 0.5)
+        seen = high[np.clip(np.searchsorted(own, centres, side="right") - 1, 0, len(own) - 1)]
+        spelt.append(int("".join(str(int(value == 1)) for value in seen[:7]), 2) in able)
+    return len(spelt) >= 1 and float(np.mean(spelt)) >= 0.5

@@ -1,0 +1,215 @@
+"""Lines that never leave a level, and lines that do another one's work: told by their shape, whatever they carry."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ...bus.base import SELECTS
+from ...bus.carries import clocked
+from ...finding import Finding
+from ...rig import DeviceReading
+from ...units import show
+from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
+from ..case import Case, legible, sense, unmet
+from ..hypotheses import inverted_as_a_whole
+from ..rule import Rule, has_selects, is_addressed, not_addressed
+
+__all__ = ["RULES"]
+
+NEEDED = ("latch", "enable", "a", "b", "e")  # roles beside clocks, selects and data that every word or picture needs
+SHORTLY = 1e-3  # seconds: a line that lies low for longer on an idle bus is held
+
+
+# ---- lines that do not move ----------------------------------------------------------------------------------------------
+
+
+def held(case: Case) -> Iterator[Finding]:
+    """A pulled-up line that never leaves its level although the bus is used, or that lies low on an idle bus."""
+    first, second = case.kind.needs
+    for role, other in ((first, second), (second, first)):
+        edges, beside = case.edges(role), case.edges(other)
+        if len(edges.times) > 1 or edges.level[0] > 1:
+            continue
+        low = edges.level[0] == 0
+        busy = len(beside.times) - 1
+        if not busy and (not low or beside.level[-1] != 1):
+            continue  # nothing moves at all, and nothing is held: capture.silent
+        if busy and not _speaks(case, other):
+            continue  # whatever moves there is none of this bus
+        name, clock_name = case.names(role)[0], case.names(other)[0]
+        causes = [
+            "shorted to ground or without pull-up",
+            "held by a device that was reset in mid-word (hung bus)",
+            "a device without supply",
+        ] if low else ["driver pin not connected or not in its I2C function", "tied to the supply", "probe not connected"]  # fmt: skip
+        start, end = case.span
+        yield case.found(
+            "wiring.stuck-line", "pulled-up-low" if low else "pulled-up-high", lines=[name], start=start, end=end,
+            evidence={"level": "low" if low else "high", "changes_on_the_other_line": busy, "could_be": causes, "duration": show(case.trace.duration, "s")},
+            called=name if role in name.lower() else f"{name} ({role.upper()})", name=name, role=role.upper(),
+            around=f"while {clock_name} changes {busy} times" if busy else f"while {clock_name} idles high",
+        )  # fmt: skip
+        return
+    if all(case.moves(role) for role in case.kind.needs):
+        case.rule_out("wiring.stuck-line", "both lines move and come back")
+
+
+def _speaks(case: Case, role: str) -> bool:
+    """Whether the line that moves, beside one that does not, is a clock of such words, or data that call an address."""
+    if role in case.kind.clocks:
+        rises = case.moves(role) // 2
+        return (
+            rises < 16 or any(clocked(case.trace, case.roles[role], None, bits) >= 0.4 for bits in (9, 10)) or _even(case, role)
+        )
+    return case.moves(role) < 8 or addressed_by_data(case, case.roles[role])
+
+
+def _even(case: Case, role: str) -> bool:
+    """Whether a clock's pulses come in bursts of nine and one: the last is the STOP's."""
+    edges = case.edges(role)
+    rises = edges.times[1:][edges.level[1:] == 1]
+    steps = np.diff(rises)
+    cuts = np.flatnonzero(steps > 3 * np.median(steps)) + 1
+    counts = np.diff(np.concatenate([[0], cuts, [len(rises)]]))
+    return bool(np.mean(np.isin(counts % 9, (0, 1))) > 0.7)
+
+
+def still(case: Case) -> Iterator[Finding]:
+    """A line that never moves while the others do what this kind of bus does."""
+    here = {role: case.moves(role) for role in case.roles}
+    busy = [role for role, count in here.items() if count and role not in ("reset", "backlight")]
+    if not busy:
+        return
+    clocks = [role for role in ("clock", *case.kind.clocks) if role in here]
+    if clocks and not any(here[role] for role in clocks):
+        data = [role for role in busy if role in case.kind.data_lines(case.bus.lines) or role in ("mosi", "data")]
+        if len(busy) >= 2 and len(data) >= (2 if case.kind.each_rests else 1):  # one line alone may carry anything
+            busiest = max(here, key=lambda role: here[role])
+            yield _stuck(case, clocks[0], f"so no word is clocked, while '{case.bus.lines[busiest]}' moves", certain=True)
+        return
+    if not borne(case):
+        return
+    yield from _unselected(case, here)
+    for role in NEEDED:
+        if role in here and not here[role] and role not in clocks:
+            yield _stuck(case, role, "while the lines beside it work", certain=True)
+            return
+    if "reset" in here and not here["reset"] and _level(case, "reset") == 0:
+        yield _stuck(case, "reset", "so the part is held in reset and takes no word", certain=True)
+        return
+    if "rw" in here and not here["rw"] and _level(case, "rw") == 1:
+        yield _stuck(case, "rw", "so every word reads from the part, and nothing is written", certain=True)
+        return
+    yield from _data(case, here)
+
+
+def _unselected(case: Case, here: dict[str, int]) -> Iterator[Finding]:
+    """A select that has one level throughout: the one that does not select, or any while other selects take turns."""
+    own = [role for role in SELECTS if role in here]
+    active = int(case.bus.select == "high")
+    for role in own:
+        if here[role]:
+            continue
+        if _level(case, role) != active and (case.kind.transfers or len(own) > 1):
+            yield _stuck(case, role, f"which is not the level that selects ({case.bus.select}), so no part listens", certain=True)
+        elif len(own) > 1 and any(here[other] for other in own):
+            others = " and ".join(f"'{case.bus.lines[other]}'" for other in own if here[other])
+            yield _stuck(case, role, f"so its part listens to everything, also to what is for {others}", certain=True)
+
+
+def _data(case: Case, here: dict[str, int]) -> Iterator[Finding]:
+    """Data lines that lie still in many words."""
+    lines = list(case.kind.data_lines(case.bus.lines))
+    single = "data" if "data" in here else case.kind.needs[1] if case.kind.transfers else ""
+    if single and not here.get(single, 1):
+        scanned = case.kind.scanned
+        if case.words >= 4 or scanned:
+            how = (
+                "in every frame: unless the picture is all dark or all lit, nothing gets through"
+                if scanned
+                else f"while {case.words:,} words were clocked"
+            )
+            yield _stuck(case, single, how, certain=not scanned)
+        return
+    dead = [role for role in lines if role in here and not here[role]]
+    poor = any(sense(r.part, r.chips) - unmet(case, r, r.chips) < 0.9 or _beside_letters(r) for r in case.devices)
+    if dead and case.words >= (12 if poor else 64) and len(dead) <= len(lines) // 2 and all(role in case.roles for role in lines):
+        for role in dead:
+            yield _stuck(case, role, f"while the other data lines move, in {case.words:,} words", certain=False)
+    elif not dead and all(here.values()):
+        case.rule_out("wiring.stuck-line", "clock, select and data move")
+
+
+def _beside_letters(reading: DeviceReading) -> bool:
+    """Whether a character display gets codes that are no letters: a line that lies still makes them of letters."""
+    worth = [share for chip in reading.chips for share in legible(reading.part, chip)]
+    return bool(worth) and float(np.mean(worth)) < 0.9
+
+
+def _level(case: Case, role: str) -> int:
+    return int(case.trace.level_at(case.roles[role], np.array([case.trace.end - 1]))[0])
+
+
+def _stuck(case: Case, role: str, why: str, certain: bool) -> Finding:
+    level = _level(case, role)
+    shown = {0: "low", 1: "high"}.get(level, "unknown")
+    name, (start, end) = case.bus.lines[role], case.span
+    return case.found(
+        "wiring.stuck-line", confidence="certain" if certain else "likely", lines=[name], start=start, end=end,
+        evidence={"level": shown, "words": case.words}, name=name, role=role.upper(), level=shown, why=why,
+        to="ground" if level == 0 else "the supply",
+    )  # fmt: skip
+
+
+# ---- lines that do another one's work ------------------------------------------------------------------------------------------
+
+
+def misplaced(case: Case) -> Iterator[Finding]:
+    """Clock, data, select or latch exchanged: with the two in each other's place there are whole words, and as wired there are none."""
+    found = exchanged_by_shape(case)
+    if found is None:
+        return
+    a, b, now, other = found
+    start, end = case.span
+    lines = case.bus.lines
+    yield case.found(
+        "wiring.swapped-lines", lines=[lines[a], lines[b]], start=start, end=end,
+        evidence={"whole words as wired": f"{now:.0%}", "whole words this way": f"{other:.0%}"}, a=a.upper(), b=b.upper(), line_a=lines[a], line_b=lines[b],
+        role_a=a, role_b=b, apart="",
+    )  # fmt: skip
+
+
+def turned_select(case: Case) -> Iterator[Finding]:
+    """A select with the other level throughout: words come whenever it does not select."""
+    role = next((role for role in ("cs", "cs1") if role in case.roles), "")
+    if not role or not case.moves(role) or len([each for each in SELECTS if each in case.roles]) > 1:
+        return
+    if exchanged_by_shape(case) is not None or inverted_as_a_whole(case):
+        return
+    guessed = "select" in case.plan.assumed and case.bus.select == "high"
+    given = bearing(case)
+    other = 0.0
+    if not guessed:
+        from msgspec.structs import replace
+
+        turned = Case(case.shared, replace(case.bus, select="low" if case.bus.select == "high" else "high"))
+        other = bearing(turned)
+    if (guessed and given < CARRIED) or (not guessed and (given >= 0.3 or other < 0.85)):
+        return
+    start, end = case.span
+    name = case.bus.lines[role]
+    yield case.found(
+        "wiring.inverted-line", "select", lines=[name], start=start, end=end, confidence="likely" if guessed else "certain",
+        evidence={"words while it selects": f"{other if guessed else given:.0%}", "words while it does not": f"{given if guessed else other:.0%}"},
+        line=name, role=role.upper(), level="low" if guessed or case.bus.select == "low" else "high",
+    )  # fmt: skip
+
+
+RULES = [
+    Rule("wiring", held, is_addressed),
+    Rule("wiring", still, not_addressed),
+    Rule("wiring", misplaced, not_addressed),
+    Rule("wiring", turned_select, has_selects),
+]

@@ -1,0 +1,685 @@
+"""Labelled captures: every bus and part, healthy in random scenes and set-ups, with wires, times and set-ups gone wrong, and traffic of other things.
+
+`cases` lists them; `made` makes one; `judged` lets the program diagnose it, as installed or in this process, and holds the outcome against the label.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import random
+import tempfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from . import displays, mishaps, writers
+from .masters import I2c, Parallel, Shift, Spi
+from .volts import Bench, seen
+from .wave import Wave
+
+__all__ = ["Case", "Outcome", "cases", "judged"]
+
+LCD8 = tuple(f"D{k}" for k in range(8))
+DEVICE = '\n[[device]]\nname = "glass"\non = "{on}"\npart = "{part}"\npanel = "{panel}"\n'
+
+
+@dataclass
+class Made:
+    """A wave, the rig's text, and what is said instead of a rig."""
+
+    wave: Wave
+    rig: str
+    options: list[str]
+
+
+@dataclass(frozen=True)
+class Case:
+    """How a capture is made, and what has to be said of it. first: the codes of which one comes first; () for healthy and foreign ones."""
+
+    family: str
+    seed: int
+    first: tuple[str, ...] = ()
+    lines: tuple[str, ...] | None = None
+    wrong: str = ""
+    wires: tuple[tuple[str, ...], ...] = ()
+    rig: bool = True
+    foreign: bool = False
+    late: float = 0.0
+    bench: tuple[tuple[str, Bench], ...] = ()
+    kinds: dict[str, object] = field(default_factory=dict, hash=False)
+
+    def __str__(self) -> str:
+        extra = (
+            [" ".join(wire) for wire in self.wires]
+            + ([self.wrong] if self.wrong else [])
+            + ([f"late {self.late:.2f}"] if self.late else [])
+        )
+        extra += [f"{key}={value}" for key, value in self.kinds.items()]
+        return f"{self.family} {self.seed} {'rig' if self.rig else 'no rig'}: {', '.join(extra) or 'as it is'}"
+
+
+@dataclass
+class Outcome:
+    """found: codes of findings, the first first. bad: why it does not hold, "" where it does. sure: how sure the first finding is."""
+
+    case: Case
+    found: list[str]
+    bad: str
+    lines_right: bool
+    sure: str = ""
+    graver: list[tuple[str, str]] = field(default_factory=list)
+
+
+def _options(kind: str, roles: dict[str, str], part: str, panel: str) -> list[str]:
+    out = ["--bus", kind]
+    for role, line in roles.items():
+        out += ["--line", f"{role}={line}"]
+    return [*out, "--part", part, "--panel", panel]
+
+
+def _bus(kind: str, roles: dict[str, str], more: str = "") -> str:
+    lines = ", ".join(f'{role} = "{line}"' for role, line in roles.items())
+    return f'[[bus]]\nname = "wires"\nkind = "{kind}"\nlines = {{ {lines} }}\n{more}'
+
+
+# ---- families ----------------------------------------------------------------------------------------------------------------------------
+
+
+def oled(
+    seed: int,
+    wrong: str,
+    part: str = "ssd1306",
+    wired: str = "i2c",
+    panel: str = "",
+    present: bool = True,
+    called: int = 0x3C,
+    sent: str = "",
+) -> Made:
+    """A monochrome display on I2C, on SPI with a D/C line, or with words of nine bits. sent: the part that the driver is for."""
+    chance = random.Random(seed)
+    panel = panel or ("128x64" if part == "sh1106" else chance.choice(("128x64", "128x32")))
+    columns, rows = map(int, panel.split("x"))
+    picture = displays.scene(chance, columns, rows)
+    if wrong == "picture.blank":
+        picture[:] = False
+    frames = chance.randint(1, 2)
+    device = DEVICE.format(on="wires", part=part, panel=panel)
+    if wired == "i2c":
+        wave = Wave(seed, SCL=1, SDA=1)
+        bus = I2c(wave, chance.choice((100e3, 390e3)), (0x3C,) if present else ())
+        wave.held = chance.choice((0, 0.002))
+        wave.wait(2e6)
+        if wrong == "timing.clock-too-fast":
+            bus.hertz = 900e3
+        displays.mono(displays.keyed(bus, called), chance, picture, sent or part, wrong, frames)
+        wave.wait(1e6)
+        roles = {"scl": "SCL", "sda": "SDA"}
+        return Made(
+            wave, _bus("i2c", roles, 'clock = "400kHz"\n') + device + "address = 0x3C\n", _options("i2c", roles, part, panel)
+        )
+    nine = wired == "nine"
+    wave = Wave(seed, SCK=0, MOSI=0, CS=1, **({} if nine else {"DC": 0, "RST": 1}))
+    spi = Spi(wave, chance.choice((1e6, 3.9e6)), dc="" if nine else "DC", nine=nine, each=chance.random() < 0.3)
+    if wired == "mode3":
+        spi.mode = 3
+        wave.first["SCK"] = wave.levels["SCK"] = 1
+    if wrong == "timing.clock-too-fast":
+        spi.hertz = 25e6
+    if wrong == "frame.bit-order":
+        spi.lsb = True
+    if wrong == "frame.wrong-spi-mode":
+        spi.mode = 1
+    wave.wait(1e6)
+    if not nine:
+        wave.put(RST=0)
+        wave.wait(10e6)
+        wave.put(RST=1)
+        wave.wait(10e6)
+    displays.mono(lambda values, is_data: spi.write(values, is_data), chance, picture, sent or part, wrong, frames)
+    wave.wait(1e6)
+    roles = {"sck": "SCK", "mosi": "MOSI", "cs": "CS", **({} if nine else {"dc": "DC", "reset": "RST"})}
+    more = "bits = 9\n" if nine else f"mode = {3 if wired == 'mode3' else 0}\n"
+    return Made(wave, _bus("spi", roles, 'clock = "4MHz"\n' + more) + device, _options("spi", roles, part, panel))
+
+
+def lcd(seed: int, wrong: str, width: int = 8, rw: bool = False, word: float = 0.0) -> Made:
+    """A character display on eight or four lines."""
+    chance = random.Random(seed)
+    data = LCD8 if width == 8 else LCD8[4:]
+    wave = Wave(seed, RS=0, **({"RW": 0} if rw else {}), E=0, **dict.fromkeys(data, 0))
+    bus = Parallel(wave, data, rw="RW" if rw else "", setup=chance.choice((80, 300)), pulse=chance.choice((480, 1000)))
+    word = word or (21e3 if wrong == "timing.wait-short" and chance.random() < 0.5 else chance.choice((45e3, 70e3, 200e3)))
+    if wrong == "timing.pulse-short":
+        bus.pulse = 90
+    for _ in range(1):
+        displays.character(bus.write, bus.strobe if width == 4 else None, wave, chance.choice(displays.TEXTS), wrong, word)
+    for _ in range(chance.randint(0, 3)):  # later updates
+        wave.wait(chance.uniform(5e6, 60e6))
+        bus.write(0x80 | chance.choice((0, 0x40)), 0)
+        wave.wait(word)
+        for letter in f"{chance.uniform(0, 9):.2f} m":
+            bus.write(ord(letter), 1)
+            wave.wait(word)
+    roles = {"rs": "RS", **({"rw": "RW"} if rw else {}), "e": "E", **{line.lower(): line for line in data}}
+    return Made(
+        wave,
+        _bus("parallel", roles) + DEVICE.format(on="wires", part="hd44780", panel="16x2"),
+        _options("parallel", roles, "hd44780", "16x2"),
+    )
+
+
+def ks(seed: int, wrong: str, scene: str = "") -> Made:
+    """Two halves of 64 columns on one bus."""
+    chance = random.Random(seed)
+    wave = Wave(seed, RS=0, RW=0, E=0, CS1=0, CS2=0, **dict.fromkeys(LCD8, 0))
+    bus = Parallel(wave, LCD8, rw="RW", setup=300, pulse=500)
+    wave.wait(1e6)
+    displays.halves_chip(bus, displays.scene(chance, 128, 64, scene), wrong=wrong, word=chance.choice((5e3, 20e3)))
+    wave.wait(1e6)
+    roles = {"rs": "RS", "rw": "RW", "e": "E", "cs1": "CS1", "cs2": "CS2", **{line.lower(): line for line in LCD8}}
+    rig = _bus("parallel", roles, 'select = "high"\n') + DEVICE.format(on="wires", part="ks0108", panel="128x64")
+    return Made(wave, rig, _options("parallel", roles, "ks0108", "128x64"))
+
+
+def pcd(seed: int, wrong: str, mode: int = 0) -> Made:
+    """A PCD8544."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCK=mode >> 1, MOSI=0, CS=1, DC=0, RST=1)
+    spi = Spi(wave, chance.choice((400e3, 2e6)), mode, dc="DC", each=chance.random() < 0.5)
+    if wrong == "timing.clock-too-fast":
+        spi.hertz = 9e6
+    if wrong == "frame.wrong-spi-mode":
+        spi.mode = 1
+    if wrong == "frame.bit-order":
+        spi.lsb = True
+    wave.put(RST=0)
+    wave.wait(1e6)
+    wave.put(RST=1)
+    wave.wait(1e6)
+    displays.pcd8544(spi, displays.scene(chance, 84, 48), chance, wrong)
+    wave.wait(1e6)
+    roles = {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST"}
+    rig = _bus("spi", roles, f"mode = {mode}\n") + DEVICE.format(on="wires", part="pcd8544", panel="84x48")
+    return Made(wave, rig, _options("spi", roles, "pcd8544", "84x48"))
+
+
+def digits(seed: int, wrong: str, chain: int = 1) -> Made:
+    """MAX7219s: eight by eight LEDs each; a chain shares one select, the farthest chip's word first."""
+    chance = random.Random(seed)
+    wave = Wave(seed, CLK=0, DIN=0, LOAD=1)
+    spi = Spi(wave, chance.choice((1e6, 5e6)), sck="CLK", mosi="DIN", cs="LOAD")
+    wave.wait(1e6)
+    for _ in range(chance.randint(1, 2)):
+        pictures = [displays.rows_of(displays.scene(chance, 8, 8)) for _ in range(chain)]
+        rows = iter([[picture[row][0] for picture in pictures] for row in range(8)])
+
+        def send(register: int, value: int, rows: Iterator[list[int]] = rows) -> None:
+            own = next(rows) if 1 <= register <= 8 else [value] * chain
+            spi.write([byte for one in own for byte in (register, one)])
+
+        displays.digits_chip(send, [0] * 8, wrong)
+        wave.wait(5e6)
+    roles = {"sck": "CLK", "mosi": "DIN", "cs": "LOAD"}
+    rig = _bus("spi", roles)
+    for place in range(chain):
+        rig += DEVICE.format(on="wires", part="max7219", panel="8x8").replace("glass", f"chip{place}") + (
+            f"position = {place}\n" if chain > 1 else ""
+        )
+    return Made(wave, rig, _options("spi", roles, "max7219", "8x8"))
+
+
+def driver(seed: int, wrong: str) -> Made:
+    """An HT16K33 (v1.10): oscillator, rows out, brightness, display on, then its memory."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCL=1, SDA=1)
+    bus = I2c(wave, 100e3, (0x70,))
+    wave.wait(1e6)
+    for value in ([] if wrong == "setup.shutdown" else [0x21]) + [0xA0, 0xE8, 0x80 if wrong == "setup.display-off" else 0x81]:
+        bus.write(0x70, [value])
+    for _ in range(chance.randint(1, 4)):
+        bus.write(0x70, [0x00] + [chance.randrange(256) for _ in range(16)])
+        wave.wait(5e6)
+    roles = {"scl": "SCL", "sda": "SDA"}
+    rig = _bus("i2c", roles, 'clock = "100kHz"\n') + DEVICE.format(on="wires", part="ht16k33", panel="16x8") + "address = 0x70\n"
+    return Made(wave, rig, _options("i2c", roles, "ht16k33", "16x8"))
+
+
+def colour(seed: int, wrong: str) -> Made:
+    """An ST7735."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCK=0, MOSI=0, CS=1, DC=0, RST=1)
+    spi = Spi(wave, 8e6, dc="DC", gap=200)
+    wave.put(RST=0)
+    wave.wait(1e6)
+    wave.put(RST=1)
+    wave.wait(130e6)
+    displays.st7735(spi, chance, wrong=wrong)
+    wave.wait(1e6)
+    roles = {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST"}
+    return Made(
+        wave,
+        _bus("spi", roles) + DEVICE.format(on="wires", part="st7735", panel="128x160"),
+        _options("spi", roles, "st7735", "128x160"),
+    )
+
+
+def backpack(seed: int, wrong: str, order: str = "a", dark: bool = False) -> Made:
+    """A character display behind a PCF8574; in order b, the halves are on the lower pins."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCL=1, SDA=1)
+    bus = I2c(wave, 100e3, () if wrong == "address.no-answer" else (0x27,), gap=1e3)
+    own = displays.Backpack(lambda value: None if bus.write(0x27, [value]) else None, lit=not dark)
+    if order == "b":
+        own = replace(own, d4=0, e=4, rs=6, light=7)
+    displays.character(own.write, lambda value: own.half(value), wave, chance.choice(displays.TEXTS), wrong, 300e3)
+    wave.wait(1e6)
+    roles = {"scl": "SCL", "sda": "SDA"}
+    drives = 'rs = "p0", rw = "p1", e = "p2", backlight = "p3", d4 = "p4", d5 = "p5", d6 = "p6", d7 = "p7"'
+    bridge = f'\n[[bridge]]\nname = "between"\non = "wires"\npart = "pcf8574"\naddress = 0x27\ndrives = {{ {drives} }}\n'
+    rig = _bus("i2c", roles, 'clock = "100kHz"\n') + bridge + DEVICE.format(on="between", part="hd44780", panel="16x2")
+    return Made(wave, rig, ["--panel", "16x2"])
+
+
+def shift(seed: int, wrong: str, hertz: float = 800e3, part: str = "74hc595") -> Made:
+    """A character display behind a shift register; behind a 74HC164, which has no latch, E has a wire of its own."""
+    chance = random.Random(seed)
+    latched = part == "74hc595"
+    wave = Wave(seed, CLK=0, DATA=0, **({"LATCH": 0} if latched else {"E": 0}))
+    register = Shift(wave, hertz, latch="LATCH" if latched else "", lsb=wrong == "frame.bit-order")
+    if latched:
+        own = displays.Backpack(displays.shifted(register), rs=1, e=3, light=-1)
+        half, write = own.half, own.write
+    else:
+
+        def half(value: int, rs: int = 0) -> None:
+            register.write([value << 4 | rs << 2])
+            wave.put(E=1)
+            wave.wait(1000)
+            wave.put(E=0)
+            wave.wait(1000)
+
+        def write(value: int, rs: int) -> None:
+            half(value >> 4, rs)
+            half(value & 15, rs)
+
+    displays.character(write, lambda value: half(value), wave, chance.choice(displays.TEXTS), wrong, chance.choice((50e3, 300e3)))
+    wave.wait(1e6)
+    roles = {"clock": "CLK", "data": "DATA", **({"latch": "LATCH"} if latched else {"e": "E"})}
+    drives = f'rs = "q{1 if latched else 2}", ' + ('e = "q3", ' if latched else "") + 'd4 = "q4", d5 = "q5", d6 = "q6", d7 = "q7"'
+    bridge = f'\n[[bridge]]\nname = "between"\non = "wires"\npart = "{part}"\ndrives = {{ {drives} }}\n' + (
+        "" if latched else 'direct = ["e"]\n'
+    )
+    rig = _bus("shift", roles, 'clock = "800kHz"\n') + bridge + DEVICE.format(on="between", part="hd44780", panel="16x2")
+    return Made(wave, rig, ["--panel", "16x2"])
+
+
+def lamps(seed: int, wrong: str, rows: int = 8, columns: int = 8, hertz: float = 100.0, back: bool = True) -> Made:
+    """A bare matrix, its rows on when high or when low."""
+    chance = random.Random(seed)
+    rows_high = chance.random() < 0.5
+    wave = Wave(
+        seed, 0.005, **{f"ROW{r}": int(not rows_high) for r in range(rows)}, **{f"COL{c}": int(rows_high) for c in range(columns)}
+    )
+    wave.wait(1e5)
+    picture = displays.scene(chance, columns, rows)
+    picture[chance.randrange(rows), chance.randrange(columns)] ^= True
+    for row in range(rows):  # a letter or a figure: each row has something on and something off
+        picture[row, (row * 3 + seed) % columns] = True
+        picture[row, (row * 3 + seed + 2) % columns] = False
+    displays.matrix(wave, picture, 12, hertz, rows_high, not rows_high, back)
+    roles = {**{f"row{r}": f"ROW{r}" for r in range(rows)}, **{f"column{c}": f"COL{c}" for c in range(columns)}}
+    levels = ("high", "low") if rows_high else ("low", "high")
+    more = f'clock = "{hertz:g}Hz"\nrows = "{levels[0]}"\ncolumns = "{levels[1]}"\n'
+    panel = (
+        f"{columns}x{rows}"
+        if columns == rows
+        else f"{rows}x{columns}"
+        if f"{rows}x{columns}" in ("7x5", "5x7")
+        else f"{columns}x{rows}"
+    )
+    return Made(
+        wave,
+        _bus("matrix", roles, more) + DEVICE.format(on="wires", part="led-matrix", panel=panel),
+        _options("matrix", roles, "led-matrix", panel),
+    )
+
+
+def sign(seed: int, wrong: str) -> Made:
+    """A quarter-scanned panel of 32 by 16."""
+    chance = random.Random(seed)
+    wave = Wave(seed, 0.01, A=0, B=0, CLK=0, R=0, LAT=0, OE=0)
+    wave.wait(3e5)
+    displays.quarter(wave, displays.scene(chance, 32, 16), 6, chance.choice((110.0, 250.0)), chance.choice((2e6, 6e6)))
+    roles = {"a": "A", "b": "B", "clock": "CLK", "data": "R", "latch": "LAT", "enable": "OE"}
+    rig = _bus("matrix", roles, 'clock = "110Hz"\n') + DEVICE.format(on="wires", part="hub12", panel="32x16")
+    return Made(wave, rig, _options("matrix", roles, "hub12", "32x16"))
+
+
+def registers(seed: int, wrong: str) -> Made:
+    """Three seven-segment digits behind an MCP23S17, scanned by its driver."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCK=0, SI=0, CS=1)
+    spi = Spi(wave, 1e6, sck="SCK", mosi="SI")
+    wave.wait(3e5)
+    own = displays.Registers(lambda values: spi.write([0x40, *values]))
+    if wrong != "setup.pins-not-outputs":
+        own.outputs()
+    segments = [0x3F, 0x06, 0x5B, 0x4F, 0x66, 0x6D, 0x7D, 0x07, 0x7F, 0x6F]
+    shown = [segments[chance.randrange(10)] for _ in range(3)]
+    for _ in range(40):
+        for digit, lit in enumerate(shown):
+            if wrong != "timing.ghosting":
+                own.write(0xFF, 0)
+            own.write(lit ^ 0xFF, 1 << digit)
+            wave.wait(2e6)
+    roles = {"sck": "SCK", "mosi": "SI", "cs": "CS"}
+    pins = (
+        ", ".join(f'segment_{"abcdefg"[k] if k < 7 else "dp"} = "a{k}"' for k in range(8))
+        + ', digit0 = "b0", digit1 = "b1", digit2 = "b2"'
+    )
+    bridge = f'\n[[bridge]]\nname = "between"\non = "wires"\npart = "mcp23s17"\ndrives = {{ {pins} }}\nrows = "high"\ncolumns = "low"\n'
+    return Made(
+        wave,
+        _bus("spi", roles, 'clock = "1MHz"\n') + bridge + DEVICE.format(on="between", part="led-digits", panel="3-digits"),
+        [],
+    )
+
+
+def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made:
+    """Traffic of something else on the lines of a display."""
+    own = FAMILIES[of](seed, "")
+    chance = random.Random(seed)
+    names = own.wave.names
+    wave = Wave(seed, 0.01, **dict.fromkeys(names, 1))
+    wave.wait(1e6)
+    if what == "uart":
+        for letter in b"Skerry Haven: level 4.2 m, outer gate open\r\n" * 3:
+            for bit in (0, *(letter >> k & 1 for k in range(8)), 1):
+                wave.put(**{names[0]: bit})
+                wave.wait(8680)
+            wave.wait(chance.choice((1, 1, 1, 40e3)))
+    elif what == "random":
+        for _ in range(3000):
+            wave.put(**{chance.choice(names): chance.randrange(2)})
+            wave.wait(chance.expovariate(1 / 3e3))
+    elif what == "pwm":
+        for step in range(400):
+            share = 0.1 + 0.8 * (step % 100) / 100
+            wave.put(**{names[0]: 1})
+            wave.wait(share * 50e3)
+            wave.put(**{names[0]: 0})
+            wave.wait((1 - share) * 50e3)
+    elif what == "encoder":
+        state = 0
+        for _ in range(600):
+            state += chance.choice((1, 1, 1, -1))
+            wave.put(**{names[0]: (0, 1, 1, 0)[state % 4], names[1]: (0, 0, 1, 1)[state % 4]})
+            wave.wait(chance.uniform(2e5, 3e6))
+    return Made(wave, own.rig, own.options)
+
+
+FAMILIES: dict[str, Callable[..., Made]] = {
+    "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
+    "lamps": lamps, "sign": sign, "registers": registers, "foreign": foreign,
+}  # fmt: skip
+WIRES: dict[str, Callable[..., None]] = {
+    "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
+    "low": lambda wave, name: mishaps.stuck(wave, name, 0), "high": lambda wave, name: mishaps.stuck(wave, name, 1),
+}  # fmt: skip
+
+
+# ---- what has to be said ------------------------------------------------------------------------------------------------------------------
+
+
+SWAP, STUCK, INVERTED, JOINED = (
+    ("wiring.swapped-lines",),
+    ("wiring.stuck-line",),
+    ("wiring.inverted-line",),
+    ("wiring.joined-lines",),
+)
+DC = ("frame.dc-stuck", "wiring.stuck-line")
+SELECT = ("wiring.stuck-line", "frame.select-broken")
+
+
+def _wired(
+    family: str, seed: int, kinds: dict[str, object], *rows: tuple[str, tuple[str, ...], tuple[str, ...]]
+) -> Iterator[Case]:
+    """Faults of wires: "swap A B", the codes, the lines (the named ones where () is given)."""
+    for text, first, lines in rows:
+        wire = tuple(text.split())
+        yield Case(family, seed, first, lines or tuple(sorted(wire[1:])), wires=(wire,), kinds=kinds)
+
+
+def _wrong(family: str, seed: int, kinds: dict[str, object], *codes: str) -> Iterator[Case]:
+    for code in codes:
+        yield Case(family, seed, (code,), wrong=code, kinds=kinds)
+
+
+def faults(seed: int) -> Iterator[Case]:
+    """Every fault once."""
+    chance = random.Random(seed)
+    two = chance.sample(LCD8, 2)
+    near = chance.randrange(7)
+    pair = f"D{near} D{near + 1}"
+    for wired in ("i2c",):
+        yield from _wired("oled", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()), ("low SCL", STUCK, ()), ("high SDA", STUCK, ()),
+                          ("join SCL SDA", JOINED, ()))  # fmt: skip
+    yield from _wrong("oled", seed, {"panel": "128x64"}, "setup.charge-pump-off", "setup.wrong-geometry", "setup.display-off", "setup.contrast-low",
+                      "timing.clock-too-fast", "setup.test-mode", "picture.blank")  # fmt: skip
+    yield Case("oled", seed, ("address.no-answer",), kinds={"present": False})
+    yield Case("oled", seed, ("address.shifted",), kinds={"called": 0x78, "present": False})
+    yield Case("oled", seed, ("address.neighbour", "address.no-answer"), kinds={"called": 0x3D, "present": False})
+    yield Case("oled", seed, ("setup.wrong-controller",), kinds={"part": "sh1106", "sent": "ssd1306", "panel": "128x64"})
+    yield Case("oled", seed, ("setup.charge-pump-off",), wrong="setup.charge-pump-off", kinds={"part": "sh1106"})
+    for wired in ("spi", "mode3"):
+        yield from _wired("oled", seed, {"wired": wired}, ("swap SCK MOSI", SWAP, ()), ("swap MOSI DC", SWAP, ()), ("swap CS DC", SWAP, ()),
+                          ("low MOSI", STUCK, ()), ("low SCK", STUCK, ()), ("high CS", STUCK, ()), ("low DC", DC, ()), ("high DC", DC, ()),
+                          ("invert DC", INVERTED, ()), ("invert MOSI", INVERTED, ()), ("join SCK MOSI", JOINED, ()), ("low RST", STUCK, ()))  # fmt: skip
+    yield from _wrong("oled", seed, {"wired": "spi", "panel": "128x64"}, "setup.charge-pump-off", "setup.display-off", "timing.clock-too-fast", "frame.bit-order",
+                      "frame.wrong-spi-mode", "setup.wrong-geometry")  # fmt: skip
+    yield from _wired(
+        "oled", seed, {"wired": "nine"}, ("swap SCK MOSI", SWAP, ()), ("low MOSI", STUCK, ()), ("high CS", STUCK, ())
+    )
+    yield from _wrong("oled", seed, {"wired": "nine"}, "setup.display-off")
+    for width in (8, 4):
+        ends = ("D7 D4", "D6 D7", "D5 D6") if width == 4 else (pair, "D4 D7")
+        rows = [*((f"swap {end}", SWAP, tuple(sorted(end.split()))) for end in ends), ("low RS", DC, ()), ("low E", STUCK, ()), ("swap RS E", SWAP, ()),
+                ("invert RS", INVERTED, ()), ("low D6", STUCK, ()), ("high D5", STUCK, ())]  # fmt: skip
+        yield from _wired("lcd", seed, {"width": width}, *rows)
+        yield Case("lcd", seed, INVERTED, wires=(("invert", "RS", "E", *LCD8[8 - width :]),), kinds={"width": width})
+        yield from _wrong(
+            "lcd", seed, {"width": width}, "timing.wait-short", "setup.display-off", "setup.wrong-geometry", "timing.pulse-short"
+        )
+    yield from _wired("lcd", seed, {"width": 8, "rw": True}, ("swap RS RW", SWAP, ()), ("high RW", STUCK, ()))
+    yield Case("lcd", seed, ("setup.decimal-for-hex", "setup.interface-width"), wrong="setup.decimal-for-hex")
+    yield from _wired("ks", seed, {"scene": chance.choice(("lines", "mixed"))}, (f"low D{chance.randrange(8)}", STUCK, ()), ("swap CS1 CS2", SWAP, ()), ("low CS2", STUCK, ()), ("low RS", DC, ()),
+                      ("swap RS RW", SWAP, ()), ("low E", STUCK, ()), ("swap D0 D1", SWAP, ()), (f"swap {' '.join(two)}", SWAP, ()), ("high RW", STUCK, ()),
+                      ("invert RS", INVERTED, ()))  # fmt: skip
+    yield from _wrong("ks", seed, {}, "setup.display-off")
+    yield from _wired("pcd", seed, {}, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low MOSI", STUCK, ()), ("low DC", DC, ()), ("high DC", DC, ()),
+                      ("high CS", STUCK, ()), ("invert DC", INVERTED, ()), ("swap MOSI DC", SWAP, ()), ("low RST", STUCK, ()),
+                      ("invert CS", ("wiring.inverted-line", "frame.select-broken"), ()))  # fmt: skip
+    yield from _wrong(
+        "pcd",
+        seed,
+        {},
+        "setup.display-off",
+        "setup.test-mode",
+        "timing.clock-too-fast",
+        "frame.wrong-spi-mode",
+        "frame.bit-order",
+    )
+    yield from _wired("digits", seed, {}, ("swap CLK DIN", SWAP, ()), ("swap DIN LOAD", SWAP, ()), ("low DIN", STUCK, ()), ("low CLK", STUCK, ()),
+                      ("high LOAD", STUCK, ()), ("low LOAD", SELECT, ()), ("join CLK DIN", JOINED, ()), ("swap CLK LOAD", SWAP, ()))  # fmt: skip
+    yield from _wrong("digits", seed, {}, "setup.shutdown", "setup.scan-limit", "setup.test-mode")
+    yield Case("pcd", seed, INVERTED, wires=(("invert", "SCK", "MOSI", "CS", "DC"),))
+    yield Case("digits", seed, INVERTED, wires=(("invert", "CLK", "DIN", "LOAD"),))
+    yield Case("shift", seed, INVERTED, wires=(("invert", "CLK", "DATA", "LATCH"),))
+    yield Case("oled", seed, INVERTED, wires=(("invert", "SCL", "SDA"),))
+    yield from _wired("driver", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
+    yield from _wrong("driver", seed, {}, "setup.display-off", "setup.shutdown")
+    yield from _wrong("colour", seed, {}, "setup.shutdown", "setup.display-off", "setup.pixel-format")
+    yield from _wired("colour", seed, {}, ("low DC", DC, ()), ("swap SCK MOSI", SWAP, ()), ("low RST", STUCK, ()))
+    yield Case("backpack", seed, ("setup.backlight-off",), kinds={"dark": True})
+    yield Case("backpack", seed, ("wiring.adapter-pins",), kinds={"order": "b"})
+    yield Case("backpack", seed, ("address.no-answer",), wrong="address.no-answer")
+    yield from _wrong("backpack", seed, {}, "setup.display-off")
+    yield from _wired("backpack", seed, {}, ("swap SCL SDA", SWAP, ()))
+    yield from _wired("shift", seed, {}, ("swap CLK DATA", SWAP, ()), ("swap CLK LATCH", SWAP, ()), ("swap DATA LATCH", SWAP, ()), ("low DATA", STUCK, ()),
+                      ("low LATCH", STUCK, ()), ("low CLK", STUCK, ()), ("invert DATA", INVERTED, ()))  # fmt: skip
+    yield from _wrong("shift", seed, {}, "frame.bit-order", "setup.display-off")
+    yield from _wired(
+        "shift",
+        seed,
+        {"part": "74hc164"},
+        ("swap CLK DATA", SWAP, ()),
+        ("low E", STUCK, ()),
+        ("low DATA", STUCK, ()),
+        ("swap DATA E", SWAP, ()),
+    )
+    row, column = chance.randrange(8), chance.randrange(8)
+    other = (row + chance.randrange(1, 8)) % 8
+    columns = " ".join(f"COL{k}" for k in range(8))
+    yield from _wired("lamps", seed, {}, (f"low ROW{row}", STUCK, ()), (f"high ROW{row}", STUCK, ()), (f"high COL{column}", STUCK, ()),
+                      (f"low COL{column}", STUCK, ()), (f"join ROW{row} ROW{other}", JOINED, ()))  # fmt: skip
+    yield Case("lamps", seed, INVERTED, wires=(("invert", *columns.split()),))
+    yield Case("lamps", seed, INVERTED, (f"ROW{row}",), wires=(("invert", f"ROW{row}"),))
+    yield from _wired("sign", seed, {}, ("swap CLK R", SWAP, ()), ("swap A B", SWAP, ()), ("low B", STUCK, ()), ("high A", STUCK, ()), ("low R", STUCK, ()),
+                      ("low LAT", STUCK, ()), ("high OE", STUCK, ()), ("low OE", STUCK, ()), ("low CLK", STUCK, ()), ("swap LAT OE", SWAP, ()),
+                      ("invert OE", INVERTED, ()))  # fmt: skip
+    yield from _wired("registers", seed, {}, ("swap SCK SI", SWAP, ()), ("low SI", STUCK, ()), ("high CS", STUCK, ()))
+    yield from _wrong("registers", seed, {}, "timing.ghosting")
+
+
+def analog(seed: int) -> Iterator[Case]:
+    """I2C in volts: good benches with noise, slow samples and clipping; weak, missing and too low pull-ups."""
+    chance = random.Random(seed)
+    good = Bench(
+        noise=chance.uniform(0.0, 0.07),
+        rate=chance.choice((4e6, 8e6, 20e6)),
+        ohms=chance.choice((1.5e3, 2.2e3)),
+        step=chance.choice((0.01, 0.05)),
+    )
+    both = lambda bench: (("SCL", bench), ("SDA", bench))
+    yield Case("oled", seed, bench=both(good), kinds={"panel": "128x32"})
+    yield Case("oled", seed, bench=both(replace(good, supply=5.0, most=4.0, noise=0.02)), kinds={"panel": "128x32"})
+    yield Case("oled", seed, bench=both(replace(good, supply=5.0)), kinds={"panel": "128x32"})
+    sharp = replace(good, rate=20e6, noise=0.03)
+    weak = replace(sharp, ohms=chance.uniform(9e3, 14e3))
+    yield Case("oled", seed, ("wiring.weak-pullup",), ("SDA",), bench=(("SCL", sharp), ("SDA", weak)), kinds={"panel": "128x32"})
+    yield Case("oled", seed, ("wiring.weak-pullup",), ("SCL", "SDA"), bench=both(weak), kinds={"panel": "128x32"})
+    yield Case(
+        "oled",
+        seed,
+        ("wiring.level-mismatch",),
+        ("SDA",),
+        bench=(("SCL", sharp), ("SDA", replace(sharp, low=1.25))),
+        kinds={"panel": "128x32"},
+    )
+    yield Case(
+        "oled",
+        seed,
+        ("wiring.level-mismatch",),
+        ("SCL", "SDA"),
+        bench=both(replace(sharp, supply=1.9)),
+        kinds={"panel": "128x32"},
+    )
+
+
+def healthy(count: int) -> Iterator[Case]:
+    """Random scenes and set-ups of every part, whole and from the middle on."""
+    kinds: list[tuple[str, dict[str, object]]] = [
+        ("oled", {}), ("oled", {"part": "sh1106"}), ("oled", {"wired": "spi"}), ("oled", {"wired": "mode3"}), ("oled", {"wired": "nine"}),
+        ("oled", {"part": "sh1106", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
+        ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
+        ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}), ("registers", {}),
+    ]  # fmt: skip
+    for seed in range(count):
+        for family, own in kinds:
+            late = random.Random(f"{seed} {family} {own}").uniform(0.05, 0.95) if seed % 3 == 2 else 0.0
+            yield Case(family, 1000 + seed, late=late, kinds=own)
+        for what in ("uart", "random", "pwm", "encoder"):
+            for of in ("oled", "lcd", "pcd", "ks", "digits"):
+                yield Case("foreign", 1000 + seed, foreign=True, kinds={"what": what, "of": of})
+
+
+def cases(seeds: int, scenes: int) -> Iterator[Case]:
+    """All of them, with and without a rig; without one only where there are options in its place."""
+    for case in [*(case for seed in range(seeds) for case in (*faults(seed), *analog(seed))), *healthy(scenes)]:
+        yield case
+        if (
+            case.family not in ("shift", "registers", "lamps", "sign")
+            and not case.foreign
+            and case.kinds.get("chain", 1) == 1
+            and case.kinds.get("order") != "b"
+        ):
+            yield replace(case, rig=False)
+
+
+# ---- judging --------------------------------------------------------------------------------------------------------------------------------
+
+
+def written(case: Case, folder: Path) -> tuple[Path, list[str]]:
+    """The capture as a file, and the arguments to read it by."""
+    made = FAMILIES[case.family](case.seed, case.wrong, **case.kinds)
+    if case.late:
+        made.wave.from_(case.late)
+    for kind, *names in case.wires:
+        WIRES[kind](made.wave, *names)
+    if case.bench:
+        made.wave.changes = [change for change in made.wave.changes if change[0] < 12e6]
+        made.wave.now = min(made.wave.now, 12e6)
+        path = folder / "capture.csv"
+        writers.csv(*seen(made.wave, dict(case.bench), case.seed), path)
+    else:
+        path = folder / "capture.vcd"
+        writers.vcd(made.wave, path)
+    rig = folder / "rig.toml"
+    rig.write_text(made.rig)
+    return path, ["--rig", str(rig)] if case.rig else made.options
+
+
+def diagnosed(path: Path, argv: list[str]) -> dict[str, object] | str:
+    """What the program says, in this process but through its own command line."""
+    from hushed_wire.cli.main import main
+
+    out, err = io.TextIOWrapper(io.BytesIO()), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            main(["diagnose", str(path), *argv, "--format", "json"])
+        except SystemExit:
+            pass
+    out.flush()
+    try:
+        return json.loads(out.buffer.getvalue())  # type: ignore[attr-defined, no-any-return]
+    except ValueError:
+        return err.getvalue().strip() or "nothing was printed"
+
+
+def judged(case: Case) -> Outcome:
+    """Makes a capture, has it diagnosed, and holds the outcome against its label."""
+    with tempfile.TemporaryDirectory() as name:
+        said = diagnosed(*written(case, Path(name)))
+    if isinstance(said, str):
+        refused = not case.first and case.foreign
+        return Outcome(case, [], "" if refused else said[:200], False)
+    findings: list[dict[str, object]] = said["findings"]  # type: ignore[assignment]
+    codes = [str(finding["code"]) for finding in findings]
+    graver = [(str(finding["code"]), str(finding["confidence"])) for finding in findings if finding["severity"] != "note"]
+    if not case.first:
+        wrong = [code for code, _ in graver if not (case.foreign and code.startswith("capture."))]
+        return Outcome(case, codes, f"false: {wrong}" if wrong else "", True, graver=graver)
+    first = codes[0] if codes else ""
+    sure = str(findings[0]["confidence"]) if findings else ""
+    lines = sorted(findings[0].get("lines") or []) if findings else []  # type: ignore[call-overload]
+    right = first in case.first and (case.lines is None or lines == sorted(case.lines))
+    bad = (
+        f"wants {' or '.join(case.first)}, got {codes[:4]}"
+        if first not in case.first
+        else ""
+        if right
+        else f"wants {case.lines}, got {lines}"
+    )
+    return Outcome(case, codes, bad, right, sure, graver)

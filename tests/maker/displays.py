@@ -1,0 +1,351 @@
+"""Set-ups and scenes of displays, as drivers in daily use send them; bytes from the datasheets named beside them."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .masters import I2c, Parallel, Shift, Spi
+from .wave import Wave
+
+__all__ = [
+    "TEXTS", "Backpack", "Registers", "character", "digits_chip", "halves_chip", "keyed", "matrix", "mono", "paged", "pcd8544", "quarter", "rows_of", "scene", "shifted",
+    "st7735",
+]  # fmt: skip
+
+Picture = NDArray[np.bool_]
+Send = Callable[[Sequence[int], bool], None]  # bytes, and whether they are data
+
+TEXTS = (
+    ("TIDE LOCK 2", "LEVEL 4.2 m"), ("Outer gate open", "Inner gate shut"), ("Pump 1  ON", "Pump 2 OFF"), ("12:40 RISING", "+0.35 m/h"),
+    ("Skerry Haven", "ready"), ("ALARM 07", "call wheelhouse"),
+)  # fmt: skip
+
+
+def scene(chance: random.Random, columns: int, rows: int, kind: str = "") -> Picture:
+    """A picture: boxes, lines, bars, strokes like text, dither or noise, often inverted, often with an empty part."""
+    out = np.zeros((rows, columns), np.bool_)
+    kind = kind or chance.choice(("boxes", "lines", "strokes", "bars", "dither", "noise", "mixed"))
+    y, x = np.mgrid[:rows, :columns]
+    if kind in ("boxes", "mixed"):
+        for _ in range(chance.randint(1, 5)):
+            left, top = chance.randrange(columns), chance.randrange(rows)
+            out[top : top + chance.randint(2, 30), left : left + chance.randint(2, 60)] ^= True
+    if kind in ("lines", "mixed"):
+        for _ in range(chance.randint(1, 6)):
+            slope, at = chance.uniform(-2, 2), chance.uniform(0, rows)
+            out |= np.abs(y - slope * (x - columns / 2) - at) < 0.8
+    if kind in ("strokes", "mixed"):
+        for top in range(0, rows - 7, chance.choice((8, 9, 12))):
+            for left in range(0, chance.randint(6, columns), 6):
+                out[top : top + 7, left : left + 5] |= np.array([[chance.random() < 0.4 for _ in range(5)] for _ in range(7)])[
+                    : rows - top, : columns - left
+                ]
+    if kind == "bars":
+        wide = chance.randint(2, 12)
+        for left in range(0, columns, wide + 2):
+            out[chance.randrange(rows) :, left : left + wide] = True
+    if kind == "dither":
+        cells = np.array([[0, 8, 2, 10], [12, 4, 14, 6], [3, 11, 1, 9], [15, 7, 13, 5]])
+        out = (x / columns * 16 * chance.uniform(0.4, 1)) > cells[y % 4, x % 4]
+    if kind == "noise":
+        out = np.array([[chance.random() < 0.5 for _ in range(columns)] for _ in range(rows)])
+    return ~out if chance.random() < 0.15 else out
+
+
+def paged(picture: Picture) -> list[list[int]]:
+    """Pages of eight rows, a byte a column, the top row in bit 0."""
+    weights = 1 << np.arange(8)
+    return [(picture[top : top + 8].T @ weights).astype(int).tolist() for top in range(0, len(picture), 8)]
+
+
+def rows_of(picture: Picture) -> list[list[int]]:
+    """Rows, eight columns a byte, bit 7 leftmost."""
+    return np.packbits(picture, axis=1).astype(int).tolist()
+
+
+# ---- SSD1306 (rev 1.1) and SH1106 (v2.3) ---------------------------------------------------------------------------------------
+
+
+def mono(send: Send, chance: random.Random, picture: Picture, part: str = "ssd1306", wrong: str = "", frames: int = 1) -> None:
+    """A set-up in one of several styles, and pictures. wrong: what the driver gets wrong."""
+    height = len(picture)
+    pins = 0x12 if height == 64 else 0x02
+    style = chance.choice(("whole", "pages", "short"))
+    pump = [0x8D, 0x14] if part == "ssd1306" else [0xAD, 0x8B]
+    if wrong == "setup.charge-pump-off":
+        pump = [0x8D, 0x10] if part == "ssd1306" else [0xAD, 0x8A]
+    if wrong == "setup.wrong-geometry":
+        height, pins = 96 - height, 0x14 - pins
+    turned = [0xA1, 0xC8] if chance.random() < 0.7 or wrong else [0xA0, 0xC0]
+    steps = [[0xAE], [0xD5, 0x80], [0xA8, height - 1], [0xD3, 0x00], [0x40], pump]
+    addressing = [0x20, 0x00 if style == "whole" else 0x02]
+    if part == "ssd1306":
+        steps.append(addressing)
+    steps += [
+        [turned[0]],
+        [turned[1]],
+        [0xDA, pins],
+        [0x81, 0xCF if wrong != "setup.contrast-low" else 0x02],
+        [0xD9, 0xF1],
+        [0xDB, 0x40],
+        [0xA4],
+        [0xA6],
+    ]
+    if wrong == "setup.test-mode":
+        steps[-2] = [0xA5]
+    steps += [[0x2E]] if part == "ssd1306" and style == "whole" else []
+    steps += [] if wrong == "setup.display-off" else [[0xAF]]
+    if style == "short":  # one transfer for all of it
+        send([byte for step in steps for byte in step], False)
+    else:
+        for step in steps:
+            send(step, False)
+    for number in range(frames):
+        shown = np.roll(picture, 3 * number, axis=1)
+        pages = paged(shown)
+        if part == "ssd1306" and style == "whole":
+            for step in ([0x21, 0, picture.shape[1] - 1], [0x22, 0, len(pages) - 1]):
+                send(step, False)
+            flat = [byte for page in pages for byte in page]
+            size = chance.choice((16, 32, 128, 1024))
+            for at in range(0, len(flat), size):
+                send(flat[at : at + size], True)
+        else:
+            offset = 2 if part == "sh1106" else 0
+            for page, data in enumerate(pages):
+                send([0xB0 + page, 0x00 + offset, 0x10], False)
+                send(data, True)
+
+
+def keyed(bus: I2c, address: int) -> Send:
+    """Behind an I2C address: a control byte tells commands (00) from data (40)."""
+
+    def send(values: Sequence[int], is_data: bool) -> None:
+        bus.write(address, [0x40 if is_data else 0x00, *values])
+
+    return send
+
+
+# ---- HD44780U (rev 0.0) ----------------------------------------------------------------------------------------------------------
+
+
+def character(
+    write: Callable[[int, int], None],
+    half: Callable[[int], None] | None,
+    wave: Wave,
+    text: Sequence[str],
+    wrong: str = "",
+    word: float = 50e3,
+    wide: str = "",
+) -> None:
+    """Initialised by instruction (figures 23 and 24), two lines of text. half: sends a half alone, where the bus has four data lines."""
+    wave.wait(45e6)
+    for pause in (4.5e6, 150e3, 150e3):
+        if half:
+            half(3)
+        else:
+            write(0x30, 0)
+        wave.wait(pause)
+    if half:
+        half(2)
+        wave.wait(150e3)
+    function = 0x28 if half else 0x38
+    if wrong == "setup.wrong-geometry":
+        function &= ~0x08
+    steps = [function, 0x08, 0x01, 0x06, 0x08 if wrong == "setup.display-off" else 0x0C]
+    if wrong == "setup.decimal-for-hex":
+        steps[0] = 38
+    for step in steps:
+        write(step, 0)
+        wave.wait(2.2e6 if step == 1 and wrong != "timing.wait-short" else word)
+    for address, line in zip((0x80, 0xC0), text, strict=False):
+        write(address, 0)
+        wave.wait(word)
+        for letter in line:
+            write(ord(letter), 1)
+            wave.wait(word)
+
+
+@dataclass
+class Backpack:
+    """A character display behind eight outputs: which of them is which line."""
+
+    send: Callable[[int], None]
+    rs: int = 0
+    e: int = 2
+    light: int = 3
+    d4: int = 4
+    lit: bool = True
+
+    def half(self, value: int, rs: int = 0) -> None:
+        """Half a byte with a pulse of E."""
+        base = value << self.d4 | rs << self.rs | (self.lit and self.light >= 0) << max(0, self.light)
+        for level in (0, 1, 0):
+            self.send(base | level << self.e)
+
+    def write(self, value: int, rs: int) -> None:
+        """Both halves."""
+        self.half(value >> 4, rs)
+        self.half(value & 15, rs)
+
+
+# ---- KS0108B ---------------------------------------------------------------------------------------------------------------------
+
+
+def halves_chip(
+    bus: Parallel, picture: Picture, chips: Sequence[str] = ("CS1", "CS2"), wrong: str = "", word: float = 20e3
+) -> None:
+    """64 columns a chip, eight pages; selects high (Display Control Instruction)."""
+    wave = bus.wave
+
+    def write(value: int, rs: int, selects: Sequence[str]) -> None:
+        wave.put(**{chip: int(chip in selects) for chip in chips})
+        bus.write(value, rs)
+        wave.pause(word)
+
+    for value in (0x3E if wrong == "setup.display-off" else 0x3F, 0xC0):
+        for chip in chips:
+            write(value, 0, [chip])
+    for page, data in enumerate(paged(picture)):
+        for number, chip in enumerate(chips):
+            write(0xB8 + page, 0, [chip])
+            write(0x40, 0, [chip])
+            for value in data[64 * number : 64 * number + 64]:
+                write(value, 1, [chip])
+
+
+# ---- PCD8544, MAX7219, ST7735 -------------------------------------------------------------------------------------------------------
+
+
+def pcd8544(bus: Spi, picture: Picture, chance: random.Random, wrong: str = "") -> None:
+    """84 columns, six banks (datasheet 7.8); the set-up in one transfer or step by step."""
+    steps = [
+        0x21,
+        0x80 + chance.randint(0x35, 0x45),
+        0x04,
+        0x14,
+        0x20,
+        {"setup.display-off": 0x08, "setup.test-mode": 0x09}.get(wrong, 0x0C),
+        0x40,
+        0x80,
+    ]
+    for group in [steps] if chance.random() < 0.5 else [[step] for step in steps]:
+        bus.write(group)
+    flat = [byte for bank in paged(picture) for byte in bank]
+    bus.write(flat, True)
+
+
+def digits_chip(send: Callable[[int, int], None], rows: Sequence[int], wrong: str = "", decode: int = 0) -> None:
+    """Registers of a MAX7219 (datasheet, table 2): test, decode, intensity, scan limit, shutdown; then the digits."""
+    send(0x0F, 1 if wrong == "setup.test-mode" else 0)
+    send(0x0C, 0)
+    send(0x09, decode)
+    send(0x0A, 0x07)
+    send(0x0B, 3 if wrong == "setup.scan-limit" else 7)
+    for number, value in enumerate(rows):
+        send(number + 1, value)
+    send(0x0C, 0 if wrong == "setup.shutdown" else 1)
+
+
+def st7735(bus: Spi, chance: random.Random, width: int = 128, height: int = 160, wrong: str = "") -> None:
+    """ST7735S (v1.4): reset, sleep out, 16-bit pixels, windows, a picture of stripes."""
+    wave = bus.wave
+
+    def command(code: int, *values: int) -> None:
+        bus.write([code])
+        if values:
+            bus.write(values, True)
+
+    command(0x01)
+    wave.wait(150e6)
+    if wrong != "setup.shutdown":
+        command(0x11)
+        wave.wait(200e6)
+    command(0x3A, 0x06 if wrong == "setup.pixel-format" else 0x05)
+    command(0x36, 0x00)
+    if wrong != "setup.display-off":
+        command(0x29)
+        wave.wait(20e6)
+    command(0x2A, 0, 0, 0, width - 1)
+    command(0x2B, 0, 0, 0, height - 1)
+    bus.write([0x2C])
+    tones = [chance.randrange(65536) for _ in range(9)]
+    flat = [byte for y in range(height) for x in range(width) for byte in divmod(tones[(x // 17 + y // 23) % 9], 256)]
+    bus.write(flat, True)
+
+
+# ---- scanned LEDs -----------------------------------------------------------------------------------------------------------------------
+
+
+def matrix(
+    wave: Wave, picture: Picture, frames: int, hertz: float, rows_high: bool, columns_high: bool, back: bool = True
+) -> None:
+    """Row after row: all off, the columns set, the row on. back: whether the columns are taken back with the row."""
+    rows, columns = picture.shape
+    slot = 1e9 / hertz / rows
+    for _ in range(frames):
+        for row in range(rows):
+            wave.put(**{f"ROW{r}": 1 - rows_high for r in range(rows)})
+            if back:
+                wave.put(**{f"COL{c}": int(not columns_high) for c in range(columns)})
+            wave.wait(0.01 * slot)
+            wave.put(**{f"COL{c}": int(bool(picture[row, c]) == columns_high) for c in range(columns)})
+            wave.wait(0.01 * slot)
+            wave.put(**{f"ROW{row}": int(rows_high)})
+            wave.wait(0.98 * slot)
+
+
+def quarter(wave: Wave, picture: Picture, frames: int, hertz: float, clock: float) -> None:
+    """A panel of 16 rows in four groups: the group's bits shifted in, latched, lit by OE; a low bit lights."""
+    slot = 1e9 / hertz / 4
+    for _ in range(frames):
+        for group in range(4):
+            began = wave.now
+            bits = [
+                int(not picture[row, 8 * block + column])
+                for block in range(picture.shape[1] // 8)
+                for row in range(12 + group, -1, -4)
+                for column in range(8)
+            ]
+            for bit in bits:
+                wave.put(R=bit)
+                wave.wait(0.5e9 / clock)
+                wave.put(CLK=1)
+                wave.wait(0.5e9 / clock)
+                wave.put(CLK=0)
+            wave.put(OE=0)
+            wave.wait(2000)
+            wave.put(A=group & 1, B=group >> 1)
+            wave.wait(2000)
+            wave.put(LAT=1)
+            wave.wait(2000)
+            wave.put(LAT=0)
+            wave.wait(2000)
+            wave.put(OE=1)
+            wave.wait(max(1000.0, slot - (wave.now - began)))
+
+
+@dataclass
+class Registers:
+    """A register expander on I2C or SPI (MCP23017, MCP23S17: IODIR at 00 and 01, GPIO at 12h and 13h, IOCON.BANK = 0)."""
+
+    send: Callable[[Sequence[int]], None]
+
+    def outputs(self) -> None:
+        """Makes both ports outputs."""
+        self.send([0x00, 0x00])
+        self.send([0x01, 0x00])
+
+    def write(self, a: int, b: int | None = None) -> None:
+        """The pins of port A, and of B."""
+        self.send([0x12, a] if b is None else [0x12, a, b])
+
+
+def shifted(register: Shift) -> Callable[[int], None]:
+    """Eight outputs of one register."""
+    return lambda value: register.write([value])
