@@ -539,11 +539,12 @@ def faults(seed: int) -> Iterator[Case]:
         ("low DATA", STUCK, ()),
         ("swap DATA E", SWAP, ()),
     )
+    lit = "low" if random.Random(seed).random() < 0.5 else "high"  # of the columns of this seed's matrix
     row, column = chance.randrange(8), chance.randrange(8)
     other = (row + chance.randrange(1, 8)) % 8
     columns = " ".join(f"COL{k}" for k in range(8))
-    yield from _wired("lamps", seed, {}, (f"low ROW{row}", STUCK, ()), (f"high ROW{row}", STUCK, ()), (f"high COL{column}", STUCK, ()),
-                      (f"low COL{column}", STUCK, ()), (f"join ROW{row} ROW{other}", JOINED, ()))  # fmt: skip
+    yield from _wired("lamps", seed, {}, (f"low ROW{row}", STUCK, ()), (f"high ROW{row}", STUCK, ()), (f"{lit} COL{column}", STUCK, ()),
+                      (f"join ROW{row} ROW{other}", (*JOINED, *STUCK), (f"ROW{row}", f"ROW{other}")))  # fmt: skip
     yield Case("lamps", seed, INVERTED, wires=(("invert", *columns.split()),))
     yield Case("lamps", seed, INVERTED, (f"ROW{row}",), wires=(("invert", f"ROW{row}"),))
     yield from _wired("sign", seed, {}, ("swap CLK R", SWAP, ()), ("swap A B", SWAP, ()), ("low B", STUCK, ()), ("high A", STUCK, ()), ("low R", STUCK, ()),

@@ -6,7 +6,7 @@ more sense, and a bring-up appears under it: without one, sense may be chance.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import combinations
 from typing import Any
@@ -24,12 +24,13 @@ from ..finding import Finding
 from ..part import Commands, Payload, commands
 from ..part.bring_up import set_up_in
 from ..part.chips import model_for
+from ..part.engine import DATA
 from ..part.wrap import WRAPS
 from ..rig import DeviceReading, Rig, decode
 from ..rig.schema import Bus
 from ..trace import Trace, mishap
 from .bearing import CARRIED, bearing, borne, exchanged_by_shape
-from .case import GAIN, Case, broken, sense, unmet
+from .case import GAIN, Case, broken, legible, sense, unmet
 from .permuted import best_order
 from .rule import Rule, has_selects, latches, moves_words
 
@@ -39,7 +40,8 @@ NEAR, FAR = 4.2, 5.5  # standard deviations by which another order of data lines
 SEAM = 2.0  # the same at the seam of two chips, which are one pair only; twice that where nothing else speaks for it
 DRAWN = 0.33  # of neighbours along the rows that differ: noise and dither have more, text and drawings fewer
 CHIPS = ("cs1", "cs2")
-FIRST, MOST_TOLD = 24, 400  # commands of a set-up, and those that are looked at in all
+FIRST = (6, 10, 16, 24)  # commands that a set-up may have
+MOST_TOLD = 400  # commands that are looked at
 FEW = 6000  # changes on which orders of the data lines are tried
 MOST_CHANGES = 2_000_000  # of a capture of which pictures are compared
 SENSIBLE = 0.9  # how much sense makes a search for other wirings needless
@@ -57,12 +59,7 @@ class Wiring:
     lines: tuple[str, ...]  # roles
     bus: Bus
     values: dict[str, Any] = field(default_factory=dict)
-    turned: Callable[[Payload], Payload] | None = None
     inverted: tuple[str, ...] = ()
-
-
-def _data_turned_over(own: Payload) -> Payload:
-    return Payload(~own.value, own.data, own.time, own.start, own.end, own.transaction)
 
 
 def hypotheses(case: Case) -> Iterator[Wiring]:
@@ -79,7 +76,7 @@ def hypotheses(case: Case) -> Iterator[Wiring]:
         yield Wiring("frame.bit-order", "", (kind.needs[1],), turned, {"now": ends[0], "wanted": ends[1]})
         role = kind.needs[1]
         yield Wiring(
-            "wiring.inverted-line", "data", (role,), bus, {"line": bus.lines[role], "role": role.upper()}, _data_turned_over
+            "wiring.inverted-line", "data", (role,), bus, {"line": bus.lines[role], "role": role.upper()}, inverted=(role,)
         )
     data = kind.data_lines(bus.lines)
     if len(data) > 1:
@@ -131,7 +128,7 @@ def _under(case: Case, piece: Trace, reading: DeviceReading, wiring: Wiring) -> 
         chips = decode(piece, Rig(bus=[wiring.bus], bridge=case.bridges, device=[reading.device])).devices[0].chips
     except (HushedError, ValueError):
         return None
-    return [commands(reading.part, wiring.turned(own.payload)) for own in chips] if wiring.turned else chips
+    return chips
 
 
 def _brought_up(reading: DeviceReading, own: list[Commands] | None) -> bool:
@@ -185,8 +182,9 @@ def wrong_base(case: Case, reading: DeviceReading, now: float) -> tuple[int, int
             continue
         own = []
         for chip in reading.chips:
-            payload = chip.payload
-            other = np.where((payload.value == value) & ~payload.data, np.uint8(meant), payload.value)
+            payload, other = chip.payload, chip.payload.value.copy()
+            opens = chip.first[(chip.kind != DATA) & (payload.value[chip.first] == value)]
+            other[opens] = meant
             own.append(
                 commands(
                     reading.part, Payload(other, payload.data, payload.time, payload.start, payload.end, payload.transaction)
@@ -223,14 +221,17 @@ def _was_meant(case: Case, reading: DeviceReading) -> bool:
         own = chip.payload
         high = bool(own.data.any())
         told = commands(reading.part, Payload(own.value, np.zeros_like(own.data), own.time, own.start, own.end, own.transaction))
-        first = range(min(len(told), FIRST if high else MOST_TOLD))
-        names = {told.name_of(index) for index in first}
-        strange = float(np.mean([int(told.kind[index]) < 0 for index in first])) if len(told) else 0.0
-        steps = names & set(reading.part.start_up)
-        if set_up_in(reading.part, names) and (not high or (strange < 0.1 and 2 * len(steps) > len(set(reading.part.start_up)))):
-            return True
-        if not high and strange > 0.1:
-            return True
+        for most in FIRST if high else (MOST_TOLD,):  # what comes behind a set-up is a picture, and no command
+            first = range(min(len(told), most))
+            names = {told.name_of(index) for index in first}
+            strange = float(np.mean([int(told.kind[index]) < 0 for index in first])) if len(told) else 0.0
+            steps = names & set(reading.part.start_up)
+            if set_up_in(reading.part, names) and (
+                not high or (strange < 0.1 and 2 * len(steps) > len(set(reading.part.start_up)))
+            ):
+                return True
+            if not high and strange > 0.1:
+                return True
     return False
 
 
@@ -253,7 +254,7 @@ def _other_wirings(case: Case) -> Iterator[Finding]:
         return
     for reading in case.devices:
         now = _worth(case, reading)
-        if now >= SENSIBLE:
+        if now >= SENSIBLE and not _illegible(reading):
             case.rule_out("wiring.swapped-lines", f"'{reading.device.name}' understands what it gets as wired")
             continue
         if wrong_base(case, reading, now) is not None:
@@ -272,7 +273,7 @@ def _other_wirings(case: Case) -> Iterator[Finding]:
                 tried.append((sense(reading.part, own) - unmet(case, reading, own), wiring, own))
         tried.sort(key=lambda entry: -entry[0])
         top = tried[0][0] if tried else 0.0
-        if case.kind.data_lines(case.bus.lines) and top < 0.97:
+        if case.kind.data_lines(case.bus.lines) and top < 0.97 and borne(case):
             shuffled = _shuffled(case, piece, reading, now, top)
             if shuffled is not None:
                 yield shuffled
@@ -298,6 +299,12 @@ def _carries(case: Case, piece: Trace, wiring: Wiring) -> bool:
         piece = mishap.invert(piece, case.bus.lines[role])
     roles = {role: case.trace.index(name) for role, name in wiring.bus.lines.items() if name in case.trace.names}
     return bearing(case, roles, piece) >= CARRIED
+
+
+def _illegible(reading: DeviceReading) -> bool:
+    """Whether a character display gets some codes that are no letters, however many are."""
+    worth = [share for chip in reading.chips for share in legible(reading.part, chip)]
+    return bool(worth) and float(np.mean(worth)) < 0.97
 
 
 def _told(

@@ -182,17 +182,18 @@ def _left_over(
     return c - b * b / a if a > 1e-9 else c
 
 
-def climbing(waves: Waveforms, trace: Trace, clock: str, line: int) -> float:
-    """The share of rises of a clock line at which a data line is on its way up, between the levels; 0 where that is rare."""
-    if clock not in waves.names or waves.names.index(clock) == line:
+def climbing(waves: Waveforms, trace: Trace, clock: str, line: int, own: Edge) -> float:
+    """The share of rises of a clock line at which a data line is on its way up, between its levels and higher a sample later; 0 where that is rare."""
+    swing = own.high - own.low
+    if clock not in waves.names or waves.names.index(clock) == line or swing < 0.2:
         return 0.0
     edges = trace.edges(waves.names.index(clock))
     at = np.searchsorted(waves.times, edges.times[1:][edges.level[1:] == 1])
-    at = at[at < len(waves.times) - 1]
+    at = at[at < len(waves.times) - 2]
     if len(at) < 32:
         return 0.0
     volts = waves.volts[line].astype(float)
-    top = float(np.nanpercentile(volts, 99.9))
-    here = volts[at]
-    share = float(np.mean((here > 0.12 * top) & (here < 0.7 * top)))
+    here = (volts[at] - own.low) / swing
+    rises = volts[at + 2] - volts[at] > 3 * own.noise
+    share = float(np.mean((here > 0.15) & (here < 0.7) & rises))
     return share if share > 0.15 else 0.0

@@ -40,11 +40,12 @@ class Options:
 @dataclass
 class Setup:
     """A rig and, by key, what was assumed to make it (in words). usual: devices whose panel is only the usual one of their part: nothing
-    in the capture tells it."""
+    in the capture tells it. made_up: nobody wrote this rig, so what it says of supplies, resistors and clocks is nobody's word."""
 
     rig: Rig
     assumed: dict[str, str] = field(default_factory=dict)
     usual: set[str] = field(default_factory=set)
+    made_up: bool = False
 
 
 def assume(trace: Trace, options: Options) -> Setup:
@@ -68,7 +69,7 @@ def assume(trace: Trace, options: Options) -> Setup:
         rig = Rig(title="worked out from the capture", bus=[other])
         usual: set[str] = set()
         rig.device = recognised(trace, other, options.part, options.panel, assumed, usual)
-        return Setup(rig, assumed, usual)
+        return Setup(rig, assumed, usual, made_up=True)
     check_shape("i2c", options.shape)
     for role in options.lines:
         if role not in ("scl", "sda"):
@@ -76,7 +77,7 @@ def assume(trace: Trace, options: Options) -> Setup:
     scl, sda = _lines(trace, options, assumed)
     bus = Bus("bus", "i2c", options.clock, lines={"scl": trace.names[scl], "sda": trace.names[sda]})
     rig = Rig(title="worked out from the capture", bus=[bus])
-    out = Setup(rig, assumed)
+    out = Setup(rig, assumed, made_up=True)
     rig.device = _devices(_heard(trace, bus, LOOKED_AT), options, out)
     if not rig.device or (options.part and load(options.part).i2c is None):
         _behind_adapter(trace, out, options)

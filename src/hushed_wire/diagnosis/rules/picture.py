@@ -36,13 +36,10 @@ def written(case: Case) -> Iterator[Finding]:
             )  # fmt: skip
         elif count == total:
             case.rule_out("picture.partial", f"all {total:,} {glass.unit} of the glass were written")
-        if glass.backlight is False and not case.plan.assumed and not _ever_lit(reading):
+        if glass.backlight is False and not _ever_lit(reading):
+            sure_of_pin = "likely" if case.plan.assumed else "certain"  # without a rig it is only the pin that is left for it
             yield case.found(
-                "setup.backlight-off",
-                device=name,
-                start=end,
-                end=end,
-                evidence={"backlight": "off"},
+                "setup.backlight-off", device=name, start=end, end=end, confidence=sure_of_pin, evidence={"backlight": "off"}
             )
         if not _ever_anything(reading) and (sure or not count):
             yield case.found(
@@ -115,7 +112,9 @@ def _beyond(reading: DeviceReading) -> list[str]:
 def beside(case: Case) -> Iterator[Finding]:
     """Pictures of the panel's size that lie beside the glass, and text one cell beside its place."""
     for reading in case.devices:
-        if reading.started and not case.unfinished and len(reading) and not case.plan.assumed:  # another panel explains as much
+        if (
+            reading.started and not case.unfinished and len(reading) and case.panel_known(reading)
+        ):  # another panel explains as much
             yield from offsets(case, reading)
 
 

@@ -43,7 +43,7 @@ def kept(case: Case) -> Iterator[Finding]:
                         found.start = found.end = round(found.start - float(POWERED), 10)
                     found.bus = case.bus.name
                     found.summary = f"on '{reading.device.name}', {found.summary}"
-                    if case.plan.assumed and found.aside.get("by_panel"):  # with another panel it would be right
+                    if not case.panel_known(reading) and found.aside.get("by_panel"):  # with another panel it would be right
                         found.confidence = "likely"
                     found.evidence.pop("place", None)
                     yield found
@@ -60,7 +60,7 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
         return False
     if found.code in UNSURE and not reading.started:
         return False  # which of its command sets a part was in, or which half of a byte comes first, is not known
-    if case.plan.assumed and found.aside.get("by_panel") == "needs":
+    if not case.panel_known(reading) and found.aside.get("by_panel") == "needs":
         return False  # with a panel that was only assumed, another panel explains as much
     if not found.code.startswith("setup.") or found.code in ANY_TIME:
         return True
