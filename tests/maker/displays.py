@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from PIL import Image, ImageDraw
 from numpy.typing import NDArray
 
 from .masters import I2c, Parallel, Shift, Spi
@@ -29,8 +30,15 @@ TEXTS = (
 def scene(chance: random.Random, columns: int, rows: int, kind: str = "") -> Picture:
     """A picture: boxes, lines, bars, strokes like text, dither or noise, often inverted, often with an empty part."""
     out = np.zeros((rows, columns), np.bool_)
-    kind = kind or chance.choice(("boxes", "lines", "strokes", "bars", "dither", "noise", "mixed"))
+    kind = kind or chance.choice(("boxes", "lines", "strokes", "bars", "dither", "noise", "mixed", "text"))
     y, x = np.mgrid[:rows, :columns]
+    if kind == "text":
+        sheet = Image.new("1", (columns, rows))
+        for top in range(-2, rows, 10):
+            ImageDraw.Draw(sheet).text(
+                (chance.randint(-3, 2), top), " ".join(" ".join(chance.choice(TEXTS)) for _ in range(2)), fill=1
+            )
+        return np.array(sheet, np.bool_)
     if kind in ("boxes", "mixed"):
         for _ in range(chance.randint(1, 5)):
             left, top = chance.randrange(columns), chance.randrange(rows)

@@ -279,7 +279,7 @@ def sense(part: Part, own: list[Commands]) -> float:
     looked = sum(min(len(chip), 400) for chip in own)
     steps = len(seen & set(part.start_up)) / max(1, len(set(part.start_up)))
     text = float(np.mean(readable)) if readable else 1.0
-    return max(0.0, 0.3 * (1 - strange / looked) ** 2 + 0.1 * (1 - odd / looked) + 0.3 * steps + 0.3 * text**2)
+    return max(0.0, 0.3 * (1 - strange / looked) ** 6 + 0.1 * (1 - odd / looked) + 0.3 * steps + 0.3 * text**2)
 
 
 def legible(part: Part, chip: Commands) -> list[float]:

@@ -37,7 +37,7 @@ from .rule import Rule, has_selects, latches, moves_words
 __all__ = ["wirings"]
 
 NEAR, FAR = 4.2, 5.5  # standard deviations by which another order of data lines has to make the picture more orderly
-SEAM = 2.0  # the same at the seam of two chips, which are one pair only; twice that where nothing else speaks for it
+SEAM = 10.0  # bits that the picture has to tell of exchanged halves; more than twice that where nothing else speaks for it
 DRAWN = 0.33  # of neighbours along the rows that differ: noise and dither have more, text and drawings fewer
 CHIPS = ("cs1", "cs2")
 FIRST = (6, 10, 16, 24)  # commands that a set-up may have
@@ -390,7 +390,7 @@ def pictures(case: Case) -> Iterator[Finding]:
             if other is None or other.shape != now.shape:
                 continue
             if set(wiring.lines) <= set(CHIPS):
-                score = _seam(now, other, reading.part.memory.columns) / (SEAM if _second_first(reading) else 2 * SEAM)
+                score = _seam(now, reading.part.memory.columns) / (SEAM if _second_first(reading) else 2.5 * SEAM)
             else:
                 score = _orderlier(now, other) / _needed(wiring, data)
             tried.append((score, wiring))
@@ -417,16 +417,39 @@ def _transitions(lit: NDArray[np.bool_]) -> float:
     return float(np.mean(lit[1:] != lit[:-1]))
 
 
-def _seam(now: NDArray[np.bool_], other: NDArray[np.bool_], columns: int) -> float:
-    """By how many standard deviations fewer neighbours differ across the seam of two chips under another order of them."""
-    a, b = (int(np.count_nonzero(lit[:, columns - 1] != lit[:, columns])) for lit in (now, other))
-    return (a - b) / max(1.0, float(np.sqrt(a + b)))
+def _seam(now: NDArray[np.bool_], columns: int) -> float:
+    """By how many bits the picture tells that its halves are exchanged: what the outer columns know of one another, less what those at the seam do.
+
+    What is drawn goes on across the seam: where one of its columns changes from row to row, the other mostly does, too. Two outer columns have
+    nothing to do with each other; what runs across the whole picture is known to both pairs alike.
+    """
+
+    def known(a: NDArray[np.bool_], b: NDArray[np.bool_]) -> float:
+        one, two = a[1:] != a[:-1], b[1:] != b[:-1]
+        bits = 0.0
+        for x in (one, ~one):
+            for y in (two, ~two):
+                both = float(np.mean(x & y))
+                if both:
+                    bits += both * float(np.log2(both / (np.mean(x) * np.mean(y))))
+        return bits * len(one)
+
+    return known(now[:, -1], now[:, 0]) - known(now[:, columns - 1], now[:, columns])
 
 
 def _second_first(reading: DeviceReading) -> bool:
-    """Whether the chip on the right was spoken to first: drivers begin on the left."""
-    firsts = [int(chip.payload.time[0]) for chip in reading.chips if len(chip)]
-    return len(firsts) > 1 and firsts[1] < firsts[0]
+    """Whether each page of the chip on the right is written ahead of the same page of the left one: drivers begin on the left."""
+    if len(reading.chips) != 2:
+        return False
+    firsts: list[dict[int, int]] = []
+    for chip in reading.chips:
+        pages: dict[int, int] = {}
+        for index, command, raw in chip.listed():
+            if command is not None and command.effect == "page":
+                pages.setdefault(raw[0], chip.time_of(index))
+        firsts.append(pages)
+    both = firsts[0].keys() & firsts[1].keys()
+    return len(both) > 2 and all(firsts[1][page] < firsts[0][page] for page in both)
 
 
 def _lit(reading: DeviceReading, own: list[Commands]) -> NDArray[np.bool_] | None:

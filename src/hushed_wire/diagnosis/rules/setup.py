@@ -142,13 +142,14 @@ def sisters(case: Case) -> Iterator[Finding]:
             own = [commands(other, each) for each in payload]
             table = reading.part.table()
             # What it opens that the sister does not know speaks for the part; some drivers send the commands of both.
-            mine = {code for code in _opened(own, known=False) if table[code] >= 0}
+            unknown = _opened(own, known=False)
+            mine = {code for code in unknown if table[code] >= 0}
             theirs = {code for code in alien if other.table()[code] >= 0}
             steps = {other.command[other.table()[code]].name for code in theirs} & set(other.start_up)
-            if mine or not (steps or len(theirs) > 1) or strange_share(own) > 0.25 * strange or not set_up_in(other, _names(own)):
-                continue
             worth = sense(other, own)
-            if worth > max(0.75, now):
+            if mine or len(unknown) > 0.25 * len(alien) or not (steps or len(theirs) > 1) or not set_up_in(other, _names(own)):
+                continue
+            if worth > 0.6:
                 best = max(best or (0.0, ""), (worth, name))
         if best is not None:
             start, end = case.span
