@@ -221,7 +221,7 @@ def _on_i2c(draw: random.Random) -> Iterator[Case]:
 def _on_spi(draw: random.Random) -> Iterator[Case]:
     for rig, clock, data, select, dc, mode in (
         ("handheld", "CLK", "DIN", "CE", "DC", 0), ("wheelhouse", "CLK", "DIN", "LOAD", "", 0), ("spi ssd1306", "SCK", "MOSI", "CS", "DC", 3),
-        ("spi st7735", "SCK", "MOSI", "CS", "DC", 2),
+        ("spi st7735", "SCK", "MOSI", "CS", "DC", 3),
     ):  # fmt: skip
         wrong = MODE[0], MODE[1].format(mode=mode ^ 1)
         drop = ((r"\nmode = \d", ""),) if mode else ()

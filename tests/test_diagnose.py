@@ -133,7 +133,7 @@ class CleanTraffic(unittest.TestCase):
             "vertical": text.replace("memory-mode horizontal", "memory-mode vertical"),
             "page": text.replace("memory-mode horizontal", "memory-mode page"),
             "inverse": text.replace("invert off", "invert on"),
-            "all on": text + "entire-display all-on\n",
+            "all on for a while": text + "entire-display all-on\nwait 2ms\nentire-display follow-ram\n",
             "off and on": text + "display off\nwait 2ms\ndisplay on\n",
             "on early": text.replace("display off", "display on", 1),
             "nops": "nop\nnop\n" + text,

@@ -96,6 +96,7 @@ def oled(
     present: bool = True,
     called: int = 0x3C,
     sent: str = "",
+    hertz: float = 0.0,
 ) -> Made:
     """A monochrome display on I2C, on SPI with a D/C line, or with words of nine bits. sent: the part that the driver is for."""
     chance = random.Random(seed)

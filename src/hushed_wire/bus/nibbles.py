@@ -17,6 +17,8 @@ from .words import Words
 
 __all__ = ["Nibbles"]
 
+MOST = 64  # halves by which it is told which are the first ones of bytes
+
 
 class Nibbles:
     """Bytes of the nibbles that `feed` takes, piece by piece; half a byte waits for its other half."""
@@ -26,14 +28,21 @@ class Nibbles:
         self.begun = False
         self.held: tuple[Words, NDArray[np.bool_]] | None = None
 
-    def feed(self, words: Words, data: NDArray[np.bool_]) -> tuple[Words, NDArray[np.bool_]]:
+    def rest(self) -> tuple[Words, NDArray[np.bool_]] | None:
+        """What waited until the end to be told; None where nothing did."""
+        if self.begun or self.held is None:
+            return None
+        (words, data), self.held = self.held, None
+        return self.feed(words, data, last=True)
+
+    def feed(self, words: Words, data: NDArray[np.bool_], last: bool = False) -> tuple[Words, NDArray[np.bool_]]:
         """words, data: what a bus of four lines latched. Returns the bytes, each with the times of its second half."""
         if self.held is not None:
             words, data = Words.join([self.held[0], words]), np.concatenate([self.held[1], data])
             self.held = None
         high = (words.value >> 4 & 15).astype(np.uint32)
         if not self.begun:
-            first = _at_work(words, high, data)
+            first = _at_work(words, high, data, last)
             if first is None:
                 self.held = words, data
                 return words.take(slice(0, 0)), data[:0]
@@ -68,18 +77,19 @@ class Nibbles:
         return out, data[index]
 
 
-def _at_work(words: Words, high: NDArray[np.uint32], data: NDArray[np.bool_]) -> int | None:
-    """-1 where a part's start-up may be what comes first; else how many halves are ahead of the first whole byte. None: too little is known."""
-    if not len(high):
-        return None
-    start_up = not data[0] and int(high[0]) in (2, 3)
-    if len(high) > 1:  # 3, 3, 3, 2, and then the function-set again, which is 2 and its lower half
-        start_up = start_up and not data[1] and int(high[1]) in ((2, 3) if int(high[0]) == 3 else (2,))
-    if len(high) < 3:
-        return -1 if start_up else None
-    within, behind = (int(words.effect[k + 1] - words.effect[k]) for k in (0, 1))
-    alone = 2 * behind < within or bool(data[0] != data[1])
-    if start_up:
-        pair_next = len(high) > 3 and 2 * behind < int(words.effect[3] - words.effect[2])
-        return 1 if int(high[0]) == 3 and alone and pair_next else -1
-    return int(alone)
+def _at_work(words: Words, high: NDArray[np.uint32], data: NDArray[np.bool_], last: bool = False) -> int | None:
+    """-1 where a part's start-up comes first; else how many halves are ahead of the first whole byte. None: more has to be known. last: no more comes."""
+    count = len(high)
+    if count < 2:
+        return (-1 if count and not data[0] and int(high[0]) in (2, 3) else 0) if last else None
+    # 3, 3, 3, 2, and then the function-set again, which is 2 and its lower half.
+    if not data[:2].any() and int(high[0]) in (2, 3) and int(high[1]) in ((2, 3) if int(high[0]) == 3 else (2,)):
+        return -1
+    if count > 2:
+        within, behind = (int(words.effect[k + 1] - words.effect[k]) for k in (0, 1))
+        if 2 * behind < within or 2 * within < behind:
+            return int(2 * behind < within)
+    turns = np.flatnonzero(data[1:MOST] != data[: min(count, MOST) - 1])  # both halves of a byte are of one kind
+    if len(turns):
+        return int(turns[0] + 1) % 2
+    return 0 if last or count >= MOST else None

@@ -47,7 +47,8 @@ def bearing(
         spans = selected(piece, roles[select], int(bus.select == "high") if active is None else active)
     elif framed and (latch := next((role for role in LATCHES if role in roles), "")):
         spans = latched(piece, roles[latch])
-    known = [9 if bus.bits == 9 else 8] if not case.plan.assumed or "mode" not in kind.settings else [8, 9]
+    nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
+    known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
     return max(clocked(piece, roles[clock], spans, bits) for bits in known)
 
 

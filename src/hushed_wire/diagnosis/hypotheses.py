@@ -41,6 +41,7 @@ SEAM = 10.0  # bits that the picture has to tell of exchanged halves; more than 
 DRAWN = 0.33  # of neighbours along the rows that differ: noise and dither have more, text and drawings fewer
 CHIPS = ("cs1", "cs2")
 FIRST = (6, 10, 16, 24)  # commands that a set-up may have
+OPENS = {0x01}  # software reset, which begins set-ups of parts whose parameters are data (MIPI DCS 1.02, 6.1)
 MOST_TOLD = 400  # commands that are looked at
 FEW = 6000  # changes on which orders of the data lines are tried
 MOST_CHANGES = 2_000_000  # of a capture of which pictures are compared
@@ -217,9 +218,21 @@ def _exchanged_with_direction(case: Case, reading: DeviceReading) -> Finding | N
 def _was_meant(case: Case, reading: DeviceReading) -> bool:
     """Whether the words behind a line that never moves were meant to be of both kinds. Where it marks all as data, they have to begin with a set-up:
     a capture that begins within a picture does not. Where it marks all as commands, there is a set-up, or what came was no command."""
+    codes = {
+        code
+        for code, kind in enumerate(reading.part.table())
+        if kind >= 0 and reading.part.command[kind].name in reading.part.start_up
+    }
     for chip in reading.chips:
         own = chip.payload
         high = bool(own.data.any())
+        if (
+            high and reading.part.parameters == "data"
+        ):  # what comes behind such a command is data by right, so only the codes themselves tell
+            seen = codes & {int(value) for value in own.value[: 2 * FIRST[-1]]}
+            if len(own) and int(own.value[0]) in OPENS | codes and 4 * len(seen) >= 3 * len(set(reading.part.start_up)):
+                return True
+            continue
         told = commands(reading.part, Payload(own.value, np.zeros_like(own.data), own.time, own.start, own.end, own.transaction))
         for most in FIRST if high else (MOST_TOLD,):  # what comes behind a set-up is a picture, and no command
             first = range(min(len(told), most))

@@ -65,6 +65,10 @@ class Receiver:
         """What a channel of its own brings."""
         raise NotImplementedError
 
+    def rest(self) -> list[Payload]:
+        """A payload for each chip of what waited for more until the capture ended; none where nothing waits."""
+        return []
+
 
 class Called(Receiver):
     """Parts with an address: what transactions bring behind it."""
@@ -165,6 +169,14 @@ class Latched(Receiver):
             # Eight lines may be wired to a part that is spoken to by halves: these are on the upper four.
             words = replace(words, value=words.value << 4) if own.bits == 4 else words
             words, data = self.halves[chip].feed(words, data)
+        return self._told(words, data)
+
+    def rest(self) -> list[Payload]:
+        late = [halves.rest() for halves in self.halves]
+        return [self._told(*each) for each in late if each is not None] if all(each is not None for each in late) else []
+
+    @staticmethod
+    def _told(words: Words, data: NDArray[np.bool_]) -> Payload:
         value = (words.value & 0xFF).astype(np.uint8)
         return Payload(value, data, words.effect, words.start, words.end, np.zeros(len(value), np.int64))
 

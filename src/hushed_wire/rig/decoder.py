@@ -216,6 +216,8 @@ class _Tap:
             self._tell(chip, *reader.feed(payload, closed), out)
 
     def finish(self, out: Decoded) -> None:
+        for chip, payload in enumerate(self.receiver.rest()):
+            self._tell(chip, *self.readers[chip].feed(payload, False), out)
         for chip, reader in enumerate(self.readers):
             self._tell(chip, *reader.finish(), out)
 

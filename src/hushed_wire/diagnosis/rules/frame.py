@@ -177,8 +177,8 @@ def truncated(case: Case) -> Iterator[Finding]:
 def nibbles(case: Case) -> Iterator[Finding]:
     """Halves of bytes out of step: one is lost, or one too many, between two rests."""
     for reading in case.devices:
-        if case.rig.target(reading.device).framing != "nibbles" or case.kept.get("wirings"):
-            continue  # through other wires halves are others, too
+        if case.rig.target(reading.device).framing != "nibbles":
+            continue
         channel = next((channel for channel in case.reading.on(reading.device.on) if channel.read is not None), None)
         if channel is None or len(channel.words) < 16:
             continue

@@ -109,12 +109,14 @@ def _unselected(case: Case, here: dict[str, int]) -> Iterator[Finding]:
     """A select that has one level throughout: the one that does not select, or any while other selects take turns."""
     own = [role for role in SELECTS if role in here]
     active = int(case.bus.select == "high")
+    whole = any(reading.started for reading in case.devices)  # later on a driver may well speak to one of several only
     for role in own:
         if here[role]:
             continue
-        if _level(case, role) != active and (case.kind.transfers or len(own) > 1):
+        alone = len(own) == 1
+        if _level(case, role) != active and (case.kind.transfers if alone else whole):
             yield _stuck(case, role, f"which is not the level that selects ({case.bus.select}), so no part listens", certain=True)
-        elif len(own) > 1 and any(here[other] for other in own):
+        elif _level(case, role) == active and not alone and any(here[other] for other in own):
             others = " and ".join(f"'{case.bus.lines[other]}'" for other in own if here[other])
             yield _stuck(case, role, f"so its part listens to everything, also to what is for {others}", certain=True)
 

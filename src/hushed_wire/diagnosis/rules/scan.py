@@ -62,15 +62,16 @@ def dead_rows(case: Case) -> Iterator[Finding]:
             continue  # groups of rows have no line of their own
         used = scan.on.max(axis=0) > 0
         always = np.median(scan.on, axis=0) > 0.98
-        for row in np.flatnonzero(~used | always).tolist():
-            lit = bool(always[row])
-            if lit and int(np.count_nonzero(used)) < 2:
+        start, end = case.span
+        for lit, rows in ((True, np.flatnonzero(always)), (False, np.flatnonzero(~used))):
+            if not len(rows) or (lit and np.count_nonzero(used) < 2):
                 continue
-            start, end = case.span
+            share = float(np.median(scan.on[:, rows[0]]))
             yield case.found(
-                "wiring.stuck-line", "row-lit" if lit else "row-dark", device=reading.device.name, lines=_names(case, bus, row), start=start, end=end,
-                evidence={"frames": len(scan.light), "on": f"{float(np.median(scan.on[:, row])):.0%} of a frame"}, row=_row(case, bus, scan, row),
-               others=int(np.count_nonzero(used & ~always)),
+                "wiring.stuck-line", "row-lit" if lit else "row-dark", device=reading.device.name, start=start, end=end,
+                lines=[name for row in rows.tolist() for name in _names(case, bus, row)], evidence={"frames": len(scan.light), "on": f"{share:.0%} of a frame"},
+                row=" and ".join(_row(case, bus, scan, row) for row in rows.tolist()), are="is" if len(rows) == 1 else "are",
+                others=int(np.count_nonzero(used & ~always)),
             )  # fmt: skip
         if used.all() and not always.any():
             case.rule_out("wiring.stuck-line", f"all {len(used)} rows of '{reading.device.name}' take turns")
