@@ -1,7 +1,8 @@
-"""How often diagnosis names the cause: labelled captures of every fault on every bus and part that it fits, and healthy ones.
+"""How often diagnosis names the cause: labelled captures of two makers that share no code, of every fault on every bus and part, and healthy ones.
 
-make accuracy                           every fault with 3 seeds, 320 healthy captures
-make accuracy ARGS="--seeds 8"          more of them
+make accuracy                             both makers
+make accuracy ARGS="--maker second"       the one that is written from the datasheets alone
+make accuracy ARGS="--seeds 8 --only ks"  more of them; some of them
 """
 
 from __future__ import annotations
@@ -9,55 +10,134 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections import defaultdict
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from corpus import Verdict, faults, healthy, judge
+import corpus
+from maker import cases as maker
 
-BAR = 0.98
+SURE = {"certain": 0.99, "likely": 0.85, "possible": 0.5}  # share of first findings, so marked, that are to be the true cause
+
+
+@dataclass
+class Result:
+    """One capture. group: how it is read and what it holds. wanted: the codes of which one comes first; none of a healthy or foreign one."""
+
+    name: str
+    group: str
+    bus: str
+    wanted: tuple[str, ...]
+    first: str
+    lines: bool
+    sure: str
+    wrong: list[str]
+
+    @property
+    def right(self) -> bool:
+        """Whether the cause comes first, or nothing is found where nothing is wrong."""
+        return self.first in self.wanted if self.wanted else not self.wrong
+
+
+def of_first(case: corpus.Case) -> Result:
+    """A capture that `rehearse` made."""
+    verdict = corpus.judge(case)
+    group = "rehearsed, fault" if case.code else "rehearsed, healthy"
+    return Result(
+        str(case), group, case.rig, (case.code,) if case.code else (), verdict.first, verdict.right, verdict.sure, verdict.wrong
+    )
+
+
+def of_second(case: maker.Case) -> Result:
+    """A capture of the second maker."""
+    outcome = maker.judged(case)
+    kind = "fault" if case.first else "foreign" if case.foreign else "healthy"
+    how = "with a rig" if case.rig else "with nothing said" if case.bare else "without a rig"
+    wrong = [outcome.bad] if outcome.bad else []
+    first = outcome.found[0] if outcome.found else ""
+    return Result(
+        str(case), f"second maker, {kind} {how}", case.family, case.first, first, outcome.lines_right, outcome.sure, wrong
+    )
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--seeds", type=int, default=3)
-    parser.add_argument("--healthy", type=int, default=320)
-    parser.add_argument("--only", default="", help="a part of a code or of a rig's name")
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--maker", choices=("first", "second", "both"), default="both")
+    parser.add_argument("--seeds", type=int, default=3, help="of every fault")
+    parser.add_argument("--healthy", type=int, default=320, help="healthy captures of the first maker")
+    parser.add_argument("--scenes", type=int, default=20, help="random scenes of every part by the second maker")
+    parser.add_argument("--only", default="", help="a part of a case's name")
     args = parser.parse_args()
-    cases = [
-        case for case in [*faults(args.seeds), *healthy(args.healthy)] if args.only in f"{case.code} {case.rig} {case.mishaps}"
-    ]
+    jobs: list[tuple[Callable[[Any], Result], Any]] = []
+    if args.maker != "second":
+        jobs += [(of_first, case) for case in (*corpus.faults(args.seeds), *corpus.healthy(args.healthy))]
+    if args.maker != "first":
+        jobs += [(of_second, case) for case in maker.cases(args.seeds, args.scenes)]
+    jobs = [(run, case) for run, case in jobs if args.only in f"{case} {getattr(case, 'code', '')}"]
     with ProcessPoolExecutor(os.cpu_count()) as pool:
-        verdicts = list(pool.map(judge, cases, chunksize=4))
-    sick = [verdict for verdict in verdicts if verdict.case.code]
-    well = [verdict for verdict in verdicts if not verdict.case.code]
-    by_code: dict[str, list[Verdict]] = defaultdict(list)
-    for verdict in sick:
-        by_code[verdict.case.code].append(verdict)
-    print(f"{'code':<26} {'captures':>8} {'found':>7} {'first':>7} {'lines':>7}")
-    for code, own in sorted(by_code.items()):
-        first = [v.first == code for v in own]
-        print(f"{code:<26} {len(own):>8} {_share(v.found for v in own):>7} {_share(first):>7} {_share(v.right for v in own):>7}")
-    for verdict in sick:
-        if verdict.first != verdict.case.code or not verdict.right:
-            print(f"  missed: {verdict.case.code} ({verdict.case}): {', '.join(verdict.wrong) or 'nothing'}")
-    for verdict in well:
-        if verdict.wrong:
-            print(f"  false: {verdict.case}: {', '.join(verdict.wrong)}")
-    first = sum(v.first == v.case.code for v in sick) / max(1, len(sick))
-    lines = sum(v.right for v in sick) / max(1, len(sick))
-    false = sum(bool(v.wrong) for v in well)
-    print(
-        f"named first {first:.1%} of {len(sick)} (bar {BAR:.0%}), right lines {lines:.1%}, false findings on {false} of {len(well)} healthy captures (bar 0)"
+        results = list(pool.map(_run, jobs, chunksize=4))
+    for result in results:
+        if not result.right:
+            print(
+                f"  missed: {result.name}: wanted {' or '.join(result.wanted) or 'nothing'}, got {', '.join([result.first, *result.wrong]) or 'nothing'}"
+            )
+        elif result.wanted and not result.lines:
+            print(f"  lines: {result.name}")
+    print()
+    _table("group", results, lambda result: result.group)
+    _table("code", [result for result in results if result.wanted], lambda result: result.wanted[0])
+    _table("bus or part", results, lambda result: result.bus)
+    _confusion(results)
+    _calibration(results)
+    sick, well = [result for result in results if result.wanted], [result for result in results if not result.wanted]
+    named = sum(result.right for result in sick) / max(1, len(sick))
+    false = sum(not result.right for result in well) / max(1, len(well))
+    print(f"named first {named:.1%} of {len(sick)}, false findings on {false:.1%} of {len(well)} healthy and foreign captures")
+    return int(named < 0.95 or false > 0.005)
+
+
+def _run(job: tuple[Callable[[Any], Result], Any]) -> Result:
+    return job[0](job[1])
+
+
+def _table(title: str, results: Iterable[Result], key: Callable[[Result], str]) -> None:
+    groups: dict[str, list[Result]] = defaultdict(list)
+    for result in results:
+        groups[key(result)].append(result)
+    print(f"{title:<42} {'captures':>8} {'right':>7} {'lines':>7}")
+    for name, own in sorted(groups.items()):
+        faults = [result for result in own if result.wanted]
+        lines = f"{sum(result.lines for result in faults) / len(faults):.0%}" if faults else ""
+        print(f"{name:<42} {len(own):>8} {sum(result.right for result in own) / len(own):>7.1%} {lines:>7}")
+    print()
+
+
+def _confusion(results: list[Result]) -> None:
+    """What was named in place of what."""
+    wrong = Counter(
+        (result.wanted[0] if result.wanted else "nothing", result.first or "nothing") for result in results if not result.right
     )
-    return int(first < BAR or lines < BAR or false > 0)
+    if wrong:
+        print(f"{'was':<28} {'was called':<28} times")
+        for (was, called), count in wrong.most_common():
+            print(f"{was:<28} {called:<28} {count}")
+        print()
 
 
-def _share(values: object) -> str:
-    told = list(values)  # type: ignore[call-overload]
-    return f"{sum(told) / len(told):.0%}"
+def _calibration(results: list[Result]) -> None:
+    """Of the first findings that are a fault or a warning: how many of each degree are the true cause."""
+    print(f"{'said to be':<12} {'findings':>8} {'true':>7} {'bar':>6}")
+    for sure, bar in SURE.items():
+        own = [result for result in results if result.sure == sure]
+        if own:
+            true = sum(bool(result.wanted) and result.right for result in own) / len(own)
+            print(f"{sure:<12} {len(own):>8} {true:>7.1%} {bar:>6.0%}")
+    print()
 
 
 if __name__ == "__main__":

@@ -70,13 +70,17 @@ class Case:
 
 @dataclass
 class Verdict:
-    """first: the gravest finding's code, "" where there is none. found: the code is among the findings. right: its lines are."""
+    """first: the gravest finding's code, "" where there is none. found: the code is among the findings. right: its lines are.
+
+    sure: how sure the first finding is, where it is a fault or a warning.
+    """
 
     case: Case
     first: str
     found: bool
     right: bool
     wrong: list[str] = field(default_factory=list)
+    sure: str = ""
 
 
 def _folder() -> Path:
@@ -168,7 +172,14 @@ def judge(case: Case) -> Verdict:
     first = outcome.findings[0] if outcome.findings else None
     told = next((finding for finding in outcome.findings if finding.code == case.code), None)
     right = told is not None and (case.lines is None or sorted(told.lines) == sorted(case.lines))
-    return Verdict(case, first.code if first else "", told is not None, right, [finding.code for finding in graver])
+    return Verdict(
+        case,
+        first.code if first else "",
+        told is not None,
+        right,
+        [finding.code for finding in graver],
+        graver[0].confidence if graver else "",
+    )
 
 
 # ---- what can happen ---------------------------------------------------------------------------------------------------

@@ -49,6 +49,7 @@ class Case:
     late: float = 0.0
     bench: tuple[tuple[str, Bench], ...] = ()
     kinds: dict[str, object] = field(default_factory=dict, hash=False)
+    bare: bool = False  # nothing is said at all: no rig, no options
 
     def __str__(self) -> str:
         extra = (
@@ -57,7 +58,7 @@ class Case:
             + ([f"late {self.late:.2f}"] if self.late else [])
         )
         extra += [f"{key}={value}" for key, value in self.kinds.items()]
-        return f"{self.family} {self.seed} {'rig' if self.rig else 'no rig'}: {', '.join(extra) or 'as it is'}"
+        return f"{self.family} {self.seed} {'rig' if self.rig else 'bare' if self.bare else 'no rig'}: {', '.join(extra) or 'as it is'}"
 
 
 @dataclass
@@ -271,7 +272,7 @@ def backpack(seed: int, wrong: str, order: str = "a", dark: bool = False) -> Mad
     chance = random.Random(seed)
     wave = Wave(seed, SCL=1, SDA=1)
     bus = I2c(wave, 100e3, () if wrong == "address.no-answer" else (0x27,), gap=1e3)
-    own = displays.Backpack(lambda value: None if bus.write(0x27, [value]) else None, lit=not dark)
+    own = displays.Backpack(lambda value: bus.write(0x27, [value]), lit=not dark)
     if order == "b":
         own = replace(own, d4=0, e=4, rs=6, light=7)
     displays.character(own.write, lambda value: own.half(value), wave, chance.choice(displays.TEXTS), wrong, 300e3)
@@ -388,6 +389,20 @@ def registers(seed: int, wrong: str) -> Made:
     )
 
 
+def several(seed: int, wrong: str, faulty: str = "", turn: int = 0) -> Made:
+    """An OLED on I2C, a character display on four lines and a PCD8544 on SPI at one driver, in one of the orders of the rig's tables."""
+    own = {
+        "oled": oled(seed, wrong if faulty == "oled" else "", panel="128x32"),
+        "lcd": lcd(seed, wrong if faulty == "lcd" else "", width=4),
+    }
+    own["pcd"] = pcd(seed, wrong if faulty == "pcd" else "")
+    order = [["oled", "lcd", "pcd"], ["pcd", "oled", "lcd"], ["lcd", "pcd", "oled"]][turn % 3]
+    first, *others = [own[name].wave for name in order]
+    first.beside(others)
+    rig = "".join(own[name].rig.replace('"wires"', f'"{name}-bus"').replace('"glass"', f'"{name}"') for name in order)
+    return Made(first, rig, [])
+
+
 def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made:
     """Traffic of something else on the lines of a display."""
     own = FAMILIES[of](seed, "")
@@ -423,7 +438,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
-    "lamps": lamps, "sign": sign, "registers": registers, "foreign": foreign,
+    "lamps": lamps, "sign": sign, "registers": registers, "several": several, "foreign": foreign,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -464,8 +479,7 @@ def faults(seed: int) -> Iterator[Case]:
     two = chance.sample(LCD8, 2)
     near = chance.randrange(7)
     pair = f"D{near} D{near + 1}"
-    for wired in ("i2c",):
-        yield from _wired("oled", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()), ("low SCL", STUCK, ()), ("high SDA", STUCK, ()),
+    yield from _wired("oled", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()), ("low SCL", STUCK, ()), ("high SDA", STUCK, ()),
                           ("join SCL SDA", JOINED, ()))  # fmt: skip
     yield from _wrong("oled", seed, {"panel": "128x64"}, "setup.charge-pump-off", "setup.wrong-geometry", "setup.display-off", "setup.contrast-low",
                       "timing.clock-too-fast", "setup.test-mode", "picture.blank")  # fmt: skip
@@ -478,7 +492,8 @@ def faults(seed: int) -> Iterator[Case]:
         yield from _wired("oled", seed, {"wired": wired}, ("swap SCK MOSI", SWAP, ()), ("swap MOSI DC", SWAP, ()), ("swap CS DC", SWAP, ()),
                           ("low MOSI", STUCK, ()), ("low SCK", STUCK, ()), ("high CS", STUCK, ()), ("low DC", DC, ()), ("high DC", DC, ()),
                           ("invert DC", INVERTED, ()), ("invert MOSI", INVERTED, ()), ("join SCK MOSI", JOINED, ()), ("low RST", STUCK, ()))  # fmt: skip
-    yield from _wrong("oled", seed, {"wired": "spi", "panel": "128x64"}, "setup.charge-pump-off", "setup.display-off", "timing.clock-too-fast", "frame.bit-order",
+    yield from _wrong("oled", seed, {"wired": "spi", "panel": "128x64"}, "setup.charge-pump-off", "setup.display-off", "timing.clock-too-fast",
+                      "frame.bit-order",
                       "frame.wrong-spi-mode", "setup.wrong-geometry")  # fmt: skip
     yield from _wired(
         "oled", seed, {"wired": "nine"}, ("swap SCK MOSI", SWAP, ()), ("low MOSI", STUCK, ()), ("high CS", STUCK, ())
@@ -495,7 +510,8 @@ def faults(seed: int) -> Iterator[Case]:
         )
     yield from _wired("lcd", seed, {"width": 8, "rw": True}, ("swap RS RW", SWAP, ()), ("high RW", STUCK, ()))
     yield Case("lcd", seed, ("setup.decimal-for-hex", "setup.interface-width"), wrong="setup.decimal-for-hex")
-    yield from _wired("ks", seed, {"scene": "text"}, (f"low D{chance.randrange(8)}", STUCK, ()), ("swap CS1 CS2", SWAP, ()), ("low CS2", STUCK, ()), ("low RS", DC, ()),
+    yield from _wired("ks", seed, {"scene": "text"}, (f"low D{chance.randrange(8)}", STUCK, ()), ("swap CS1 CS2", SWAP, ()),
+                      ("low CS2", STUCK, ()), ("low RS", DC, ()),
                       ("swap RS RW", SWAP, ()), ("low E", STUCK, ()), (f"swap {' '.join(two)}", SWAP, ()), ("high RW", STUCK, ()),
                       ("invert RS", INVERTED, ()))  # fmt: skip
     yield from _wrong("ks", seed, {}, "setup.display-off")
@@ -551,6 +567,16 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("sign", seed, {}, ("swap CLK R", SWAP, ()), ("swap A B", SWAP, ()), ("low B", STUCK, ()), ("high A", STUCK, ()), ("low R", STUCK, ()),
                       ("low LAT", STUCK, ()), ("high OE", STUCK, ()), ("low OE", STUCK, ()), ("low CLK", STUCK, ()), ("swap LAT OE", SWAP, ()),
                       ("invert OE", INVERTED, ()))  # fmt: skip
+    for turn in range(3):
+        yield from _wired("several", seed, {"turn": turn}, ("swap SCL SDA", SWAP, ()), ("swap CS DC", SWAP, ()), ("low MOSI", STUCK, ()), ("low RS", DC, ()),
+                          ("low RST", STUCK, ()), ("swap SCK MOSI", SWAP, ()))  # fmt: skip
+    for family, code in (
+        ("oled", "setup.charge-pump-off"),
+        ("lcd", "timing.wait-short"),
+        ("pcd", "setup.display-off"),
+        ("pcd", "timing.clock-too-fast"),
+    ):
+        yield Case("several", seed, (code,), wrong=code, kinds={"faulty": family, "turn": seed})
     yield from _wired("registers", seed, {}, ("swap SCK SI", SWAP, ()), ("low SI", STUCK, ()), ("high CS", STUCK, ()))
     yield from _wrong("registers", seed, {}, "timing.ghosting")
 
@@ -565,7 +591,10 @@ def analog(seed: int) -> Iterator[Case]:
         ohms=chance.choice((1.5e3, 2.2e3)),
         step=chance.choice((0.01, 0.05)),
     )
-    both = lambda bench: (("SCL", bench), ("SDA", bench))
+
+    def both(bench: Bench) -> tuple[tuple[str, Bench], ...]:
+        return (("SCL", bench), ("SDA", bench))
+
     yield Case("oled", seed, bench=both(good), kinds=small)
     yield Case("oled", seed, bench=both(replace(good, supply=5.0, most=4.0, noise=0.02)), kinds=small)
     yield Case("oled", seed, bench=both(replace(good, supply=5.0)), kinds=small)
@@ -598,7 +627,8 @@ def healthy(count: int) -> Iterator[Case]:
         ("oled", {}), ("oled", {"part": "sh1106"}), ("oled", {"wired": "spi"}), ("oled", {"wired": "mode3"}), ("oled", {"wired": "nine"}),
         ("oled", {"part": "sh1106", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
-        ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}), ("registers", {}),
+        ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
+                      ("registers", {}), ("several", {}), ("several", {"turn": 1}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:
@@ -614,13 +644,15 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
     for case in [*(case for seed in range(seeds) for case in (*faults(seed), *analog(seed))), *healthy(scenes)]:
         yield case
         if (
-            case.family not in ("shift", "registers", "lamps", "sign")
+            case.family not in ("shift", "registers", "lamps", "sign", "several")
             and not case.foreign
             and case.kinds.get("chain", 1) == 1
             and case.kinds.get("order") != "b"
             and not any(bench.supply < 2 for _, bench in case.bench)
         ):
             yield replace(case, rig=False)
+            if not case.first and not case.late and not case.bench:
+                yield replace(case, rig=False, bare=True)
 
 
 # ---- judging --------------------------------------------------------------------------------------------------------------------------------
@@ -643,7 +675,7 @@ def written(case: Case, folder: Path) -> tuple[Path, list[str]]:
         writers.vcd(made.wave, path)
     rig = folder / "rig.toml"
     rig.write_text(made.rig)
-    return path, ["--rig", str(rig)] if case.rig else made.options
+    return path, ["--rig", str(rig)] if case.rig else [] if case.bare else made.options
 
 
 def diagnosed(path: Path, argv: list[str]) -> dict[str, object] | str:
@@ -651,11 +683,8 @@ def diagnosed(path: Path, argv: list[str]) -> dict[str, object] | str:
     from hushed_wire.cli.main import main
 
     out, err = io.TextIOWrapper(io.BytesIO()), io.StringIO()
-    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        try:
-            main(["diagnose", str(path), *argv, "--format", "json"])
-        except SystemExit:
-            pass
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), contextlib.suppress(SystemExit):
+        main(["diagnose", str(path), *argv, "--format", "json"])
     out.flush()
     try:
         return json.loads(out.buffer.getvalue())  # type: ignore[attr-defined, no-any-return]
@@ -673,11 +702,11 @@ def judged(case: Case) -> Outcome:
     findings: list[dict[str, object]] = said["findings"]  # type: ignore[assignment]
     codes = [str(finding["code"]) for finding in findings]
     graver = [(str(finding["code"]), str(finding["confidence"])) for finding in findings if finding["severity"] != "note"]
+    sure = graver[0][1] if graver else ""
     if not case.first:
         wrong = [code for code, _ in graver if not (case.foreign and code.startswith("capture."))]
-        return Outcome(case, codes, f"false: {wrong}" if wrong else "", True, graver=graver)
+        return Outcome(case, codes, f"false: {wrong}" if wrong else "", True, sure if wrong else "", graver)
     first = codes[0] if codes else ""
-    sure = str(findings[0]["confidence"]) if findings else ""
     lines = sorted(findings[0].get("lines") or []) if findings else []  # type: ignore[call-overload]
     right = first in case.first and (case.lines is None or lines == sorted(case.lines))
     bad = (

@@ -7,15 +7,15 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from PIL import Image, ImageDraw
 from numpy.typing import NDArray
+from PIL import Image, ImageDraw
 
 from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "TEXTS", "Backpack", "Registers", "character", "digits_chip", "halves_chip", "keyed", "matrix", "mono", "paged", "pcd8544", "quarter", "rows_of", "scene", "shifted",
-    "st7735",
+    "TEXTS", "Backpack", "Registers", "character", "digits_chip", "halves_chip", "keyed", "matrix", "mono", "paged", "pcd8544", "quarter", "rows_of",
+    "scene", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -183,7 +183,7 @@ def character(
 class Backpack:
     """A character display behind eight outputs: which of them is which line."""
 
-    send: Callable[[int], None]
+    send: Callable[[int], object]
     rs: int = 0
     e: int = 2
     light: int = 3

@@ -102,7 +102,7 @@ def _all_inverted(case: Case) -> Wiring:
     """Every line that is driven has the opposite level; what the traffic alone told of the levels is then the opposite, too."""
     bus = case.bus
     roles = tuple(role for role in case.roles if role not in BESIDE)
-    upright = {}
+    upright: dict[str, Any] = {}
     if "select" in case.plan.assumed:
         upright["select"] = "low" if bus.select == "high" else "high"
     if "mode" in case.plan.assumed and "mode" in case.kind.settings:

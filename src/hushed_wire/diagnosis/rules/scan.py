@@ -282,7 +282,7 @@ def turned_levels(case: Case) -> Iterator[Finding]:
         if len(wrong) == 1 and not moving:
             yield case.found(
                 "wiring.stuck-line", lines=names, start=start, end=end, confidence="likely", device=reading.device.name,
-                evidence={"rests": f"{rest[wrong[0]]:.0%} lit"}, name=names[0], role="COLUMN", level="lit", why="also while no row is on and all others are dark",
+                evidence={"rests": f"{rest[wrong[0]]:.0%} lit"}, name=names[0], role="COLUMN", level="lit", why="even while no row is on",
                 to="the level that lights",
             )  # fmt: skip
             continue

@@ -72,6 +72,25 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
     return ((bool(told) and case.kind.addressed) or reading.started) and not (case.unfinished and found.aside.get("at_reset"))
 
 
+def none_at_all(case: Case) -> Iterator[Finding]:
+    """A reset, words behind it, and no step of a set-up among them: the part keeps its reset values, which show nothing."""
+    if "reset" not in case.roles or not case.moves("reset") or case.unfinished:
+        return
+    edges = case.edges("reset")
+    rises = edges.times[1:][edges.level[1:] == 1]
+    for reading in case.devices:
+        chips = [chip for chip in reading.chips if len(chip)]
+        if not len(rises) or not chips or not reading.part.start_up or _names(reading.chips) & set(reading.part.start_up):
+            continue
+        if min(int(chip.payload.time[0]) for chip in chips) < int(rises[-1]) or sum(len(chip.payload) for chip in chips) < 8:
+            continue  # what came ahead of the reset may have been anything
+        start, end = case.span
+        yield case.found(
+            "setup.step-missing", "none", device=reading.device.name, start=case.seconds(int(rises[-1])), end=end,
+            evidence={"words behind the reset": sum(len(chip.payload) for chip in chips), "steps of a set-up": 0}, part=reading.part.name,
+        )  # fmt: skip
+
+
 def decimals(case: Case) -> Iterator[Finding]:
     """A byte whose decimal digits were meant as hex."""
     for reading in case.devices:
@@ -221,5 +240,6 @@ RULES = [
     Rule("setup", sisters),
     Rule("setup", kept),
     Rule("setup", decimals),
+    Rule("setup", none_at_all),
     Rule("setup", faint),
 ]
