@@ -12,10 +12,10 @@ from ..bus.i2c_transactions import SEARCH
 from ..bus.roles import best_i2c, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, commands, load
-from ..part.model import model_of
 from ..part.neighbours import usual_first
 from ..part.receive import RECEIVERS, Seat
 from ..trace import Trace
+from .guess_panel import Fitting, panel_for
 from .guess_settings import Shape, check_shape
 from .reading import decode
 from .schema import Bus, Device, Rig
@@ -180,7 +180,16 @@ def _devices(heard: Channel, options: Options, setup: Setup) -> list[Device]:
                 best = strange, part, own
         if best is not None:
             _, part, own = best
-            out.append(_device(part, address, options, setup, answers=address in answered, fitting=_fitting(part, own)))
+            out.append(
+                _device(
+                    part,
+                    address,
+                    options,
+                    setup,
+                    answers=address in answered,
+                    fitting=panel_for(part, own, next(iter(part.panels))) if part.panels else None,
+                )
+            )
     if not out and options.part:
         part = parts[0]
         if part.i2c is not None:
@@ -208,22 +217,7 @@ def _meant(part: Part, tried: list[int]) -> int:
     return possible[0]
 
 
-def _fitting(part: Part, own: Commands) -> tuple[str, str]:
-    """The one ready panel that the captured set-up is for, and why; ("", "") where it does not tell."""
-    memory = model_of(part).of(own)
-    rules = {rule.register: rule.must_equal for rule in part.bring_up if rule.must_equal}
-    values = {register: memory.register(register) for register in rules}
-    if not values or None in values.values():
-        return "", ""
-    for name, panel in part.panels.items():
-        if all(str(getattr(panel, rules[register])) == str(value) for register, value in values.items()):
-            return name, ", ".join(f"{register.replace('.', ' ')} is {value}" for register, value in values.items())
-    return "", ""
-
-
-def _device(
-    part: Part, address: int, options: Options, setup: Setup, answers: bool, fitting: tuple[str, str] = ("", "")
-) -> Device:
+def _device(part: Part, address: int, options: Options, setup: Setup, answers: bool, fitting: Fitting | None = None) -> Device:
     name, assumed = f"{part.name}-{address:02x}", setup.assumed
     if not options.part:
         how = f"{address:#04x} answers" if answers else f"{address:#04x} was meant"
@@ -236,10 +230,12 @@ def _device(
             where="--part",
             remedy="write a rig with what hangs behind it; see docs/rig.md",
         )
-    panel = options.panel or fitting[0] or next(iter(part.panels))
+    panel = options.panel or (fitting.panel if fitting is not None else next(iter(part.panels)))
     if panel not in part.panels:
         raise HushedError(f"{part.name} has no ready panel '{panel}'", where="--panel", remedy=nearest(panel, part.panels))
     if not options.panel:
-        why = f"as its {fitting[1]}" if fitting[0] else "the usual one"
+        why = f"as its {fitting.why}" if fitting is not None and fitting.why and not fitting.unlike else "the usual one"
+        if why == "the usual one":
+            setup.usual.add(name)
         assumed[f"panel of {name}"] = f"its panel is {panel}, {why}; say --panel for another"
     return Device(name, "bus", part.name, address, panel=panel)

@@ -23,6 +23,7 @@ from ..part.neighbours import usual_first
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from .adapter import READABLE, printable
+from .guess_panel import panel_for
 from .guess_settings import NOTHING, Shape, selected, shaped
 from .reading import decode
 from .schema import Bus, Device, Rig
@@ -212,7 +213,8 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
         if part or (strange <= 0.1 and set_up_in(known, seen)):
             unlike = 0
             if not panel:
-                device.panel, unlike = _panel_of(known, own, str(device.panel))
+                fitting = panel_for(known, own[0], str(device.panel))
+                device.panel, unlike = fitting.panel, fitting.unlike
             score = strange - 0.05 * steps + 0.2 * unlike
             if best is None or score < best[0]:
                 best = score, known, device
@@ -276,36 +278,6 @@ def _lamps(bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Dev
     if not part:
         assumed["part"] = f"the LEDs are {name}, as their lines are; say --part for another"
     return [Device(name, bus.name, name, panel=panel)]
-
-
-def _panel_of(part: Part, own: list[Commands], usual: str) -> tuple[str, int]:
-    """The ready panel that the set-up fits best, and in how many points it does not: registers it needs, windows it has."""
-    from ..part.model import model_of
-
-    memory = model_of(part).of(own[0])
-    spans: dict[str, set[tuple[int, int]]] = {}
-    for index, command, _ in own[0].listed():
-        if command is not None and command.effect in ("column-window", "row-window"):
-            fields, _ = own[0].fields_of(index)
-            spans.setdefault(command.effect, set()).add((int(fields["start"]), int(fields["end"])))
-    best: tuple[int, str] | None = None
-    for name in dict.fromkeys([usual, *part.panels]):
-        panel = part.panels[name]
-        unlike = sum(
-            value is not None and str(value) != str(need)
-            for value, need in ((memory.register(r), need) for r, need in panel.needs.items())
-        )
-        for effect, first, count in (
-            ("column-window", panel.column_offset, panel.width),
-            ("row-window", panel.row_offset, panel.height),
-        ):
-            seen = spans.get(effect, set())
-            whole = (first, first + count - 1) in seen
-            unlike += bool(seen) and not whole
-        if best is None or unlike < best[0]:
-            best = unlike, name
-    assert best is not None
-    return best[1], best[0]
 
 
 def _could_be(part: Part, bus: Bus) -> bool:

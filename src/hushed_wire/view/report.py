@@ -112,7 +112,9 @@ def _evidence(evidence: dict[str, Any]) -> list[str]:
         elif isinstance(value, dict):
             lines.append(f"{key.replace('_', ' ')}: " + ", ".join(f"{k} {v}" for k, v in value.items()))
         elif value is not None:
-            text = "yes" if value is True else "no" if value is False else f"{value:.4g}" if isinstance(value, float) else str(value)
+            text = (
+                "yes" if value is True else "no" if value is False else f"{value:.4g}" if isinstance(value, float) else str(value)
+            )
             if key in UNITS and not isinstance(value, str):
                 text = show(value, UNITS[key])
             short.append(f"{key.replace('_', ' ')} {text}")

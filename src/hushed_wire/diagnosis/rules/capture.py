@@ -21,6 +21,11 @@ def silent(case: Case) -> Iterator[Finding]:
     """No change on any line of the bus."""
     if any(case.moves(role) for role in case.roles):
         return
+    others = [reading.started for reading in case.reading.devices if len(reading)]
+    if others and not all(others):
+        # The driver was at work elsewhere when the capture began: nobody may have wanted anything of this bus.
+        case.shared.unjudged.append(f"the bus '{case.bus.name}', on which nothing moved")
+        return
     level = {role: LEVELS[int(case.edges(role).level[-1])] for role in case.roles}
     pulled = [level[role] for role in case.kind.pulled_up if role in level]
     said = "pulled-up-low" if pulled and set(pulled) == {"low"} else "pulled-up" if pulled else ""

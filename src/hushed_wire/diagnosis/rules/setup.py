@@ -84,9 +84,8 @@ def none_at_all(case: Case) -> Iterator[Finding]:
             continue
         if min(int(chip.payload.time[0]) for chip in chips) < int(rises[-1]) or sum(len(chip.payload) for chip in chips) < 8:
             continue  # what came ahead of the reset may have been anything
-        start, end = case.span
         yield case.found(
-            "setup.step-missing", "none", device=reading.device.name, start=case.seconds(int(rises[-1])), end=end,
+            "setup.step-missing", "none", device=reading.device.name, start=case.seconds(int(rises[-1])), end=case.span[1],
             evidence={"words behind the reset": sum(len(chip.payload) for chip in chips), "steps of a set-up": 0}, part=reading.part.name,
         )  # fmt: skip
 

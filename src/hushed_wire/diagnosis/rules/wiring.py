@@ -182,7 +182,8 @@ def exchanged(case: Case) -> Iterator[Finding]:
     (scl, sda), (start, end) = case.names("scl", "sda"), case.span
     answered = f"{other.answered} addresses answered" if other.answered else "no address answered"
     yield case.found(
-        "wiring.swapped-lines", "probes" if other.answered else "clock-and-data", lines=[scl, sda], start=start, end=end, confidence="certain" if other.words > 4 else "likely",
+        "wiring.swapped-lines", "probes" if other.answered else "clock-and-data", lines=[scl, sda], start=start, end=end,
+        confidence="certain" if other.words > 4 else "likely",
         evidence={
             "sense_as_wired": round(wired.score, 3),
             "sense_exchanged": round(other.score, 3),

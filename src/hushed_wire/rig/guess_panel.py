@@ -1,0 +1,49 @@
+"""Which ready panel of a part a captured set-up is for: by the registers that depend on the glass, and by the windows that are written."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..part import Commands, Part
+from ..part.model import model_of
+
+__all__ = ["Fitting", "panel_for"]
+
+
+@dataclass(frozen=True)
+class Fitting:
+    """A panel by name, in how many points the set-up is not for it, and what told it: "" where nothing in the set-up depends on the panel."""
+
+    panel: str
+    unlike: int
+    why: str
+
+
+def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
+    """The ready panel that a set-up fits best; of several that fit as well the usual one, else the part's first."""
+    memory = model_of(part).of(own)
+    rules = {rule.register: rule.must_equal for rule in part.bring_up if rule.must_equal}
+    told = {register: memory.register(register) for register in rules}
+    spans: dict[str, set[tuple[int, int]]] = {}
+    for index, command, _ in own.listed():
+        if command is not None and command.effect in ("column-window", "row-window"):
+            fields, _ = own.fields_of(index)
+            spans.setdefault(command.effect, set()).add((int(fields["start"]), int(fields["end"])))
+    best: Fitting | None = None
+    for name in dict.fromkeys([usual, *part.panels]):
+        panel = part.panels[name]
+        wanted = {register: getattr(panel, key) for register, key in rules.items()} | dict(panel.needs)
+        known = {register: value for register in wanted if (value := memory.register(register)) is not None}
+        unlike = sum(str(known[register]) != str(wanted[register]) for register in known)
+        for effect, first, count in (
+            ("column-window", panel.column_offset, panel.width),
+            ("row-window", panel.row_offset, panel.height),
+        ):
+            seen = spans.get(effect, set())
+            unlike += bool(seen) and (first, first + count - 1) not in seen
+        why = ", ".join(f"{register.replace('.', ' ')} is {value}" for register, value in told.items() if value is not None)
+        why = why or ("the windows tell" if spans else "")
+        if best is None or unlike < best.unlike:
+            best = Fitting(name, unlike, why)
+    assert best is not None
+    return best

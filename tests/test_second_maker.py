@@ -1,0 +1,59 @@
+"""A fixed sample of the second maker's captures, which share no code with the program, diagnosed through the command line."""
+
+import random
+import unittest
+
+from maker.cases import Outcome, cases, judged
+from maker.mishaps import joined, swapped
+from maker.volts import Bench, seen
+from maker.wave import Wave
+
+SAMPLE, SEEDS = 7, 4  # every seventh case of so many seeds: each fault with one seed or another
+
+
+def outcomes(faults: bool, step: int) -> list[Outcome]:
+    """The sample, the same each time."""
+    every = [case for case in cases(SEEDS, 6) if bool(case.first) == faults and case.family != "colour"]
+    random.Random(7).shuffle(every)
+    return [judged(case) for case in every[::step]]
+
+
+class SecondMaker(unittest.TestCase):
+    def test_faults_are_named_first_with_their_lines(self) -> None:
+        told = outcomes(True, SAMPLE)
+        missed = [f"{outcome.case}: {outcome.bad}" for outcome in told if outcome.bad]
+        share = 1 - len(missed) / len(told)
+        print(f"second maker: {len(told)} captures with a fault, the cause named first with its lines in {share:.1%}")
+        self.assertGreaterEqual(share, 0.95, missed)
+
+    def test_healthy_and_foreign_captures_yield_nothing(self) -> None:
+        told = outcomes(False, SAMPLE)
+        print(f"second maker: {len(told)} healthy and foreign captures, findings on {sum(bool(outcome.bad) for outcome in told)}")
+        self.assertEqual([f"{outcome.case}: {outcome.bad}" for outcome in told if outcome.bad], [])
+
+
+class Itself(unittest.TestCase):
+    """The maker's own parts, by hand: an oracle that is wrong proves nothing."""
+
+    def test_lines_exchanged_and_joined(self) -> None:
+        wave = Wave(1, 0.0, A=0, B=1)
+        wave.wait(10)
+        wave.put(A=1)
+        wave.wait(10)
+        wave.put(B=0)
+        swapped(wave, "A", "B")
+        self.assertEqual((wave.first, wave.changes), ({"A": 1, "B": 0}, [(10, "B", 1), (20, "A", 0)]))
+        joined(wave, "A", "B")
+        self.assertEqual((wave.first, wave.changes), ({"A": 0, "B": 0}, [(10, "A", 1), (10, "B", 1), (20, "A", 0), (20, "B", 0)]))
+
+    def test_a_line_rises_by_its_resistor_and_capacitance(self) -> None:
+        wave = Wave(1, 0.0, SDA=0)
+        wave.wait(10_000)
+        wave.put(SDA=1)
+        wave.wait(10_000)
+        times, volts = seen(wave, {"SDA": Bench(ohms=10e3, farads=100e-12, noise=0.0, step=1e-6, rate=100e6, low=0.0)}, 1)
+        self.assertAlmostEqual(float(volts["SDA"][int(times.searchsorted(11e-6))]), 3.3 * (1 - 2.718281828**-1), delta=0.02)
+
+
+if __name__ == "__main__":
+    unittest.main()
