@@ -50,6 +50,7 @@ class Case:
     bench: tuple[tuple[str, Bench], ...] = ()
     kinds: dict[str, object] = field(default_factory=dict, hash=False)
     bare: bool = False  # nothing is said at all: no rig, no options
+    nameless: bool = False  # nor do the lines' names say what they are
 
     def __str__(self) -> str:
         extra = (
@@ -58,7 +59,8 @@ class Case:
             + ([f"late {self.late:.2f}"] if self.late else [])
         )
         extra += [f"{key}={value}" for key, value in self.kinds.items()]
-        return f"{self.family} {self.seed} {'rig' if self.rig else 'bare' if self.bare else 'no rig'}: {', '.join(extra) or 'as it is'}"
+        said = "rig" if self.rig else "nameless" if self.nameless else "bare" if self.bare else "no rig"
+        return f"{self.family} {self.seed} {said}: {', '.join(extra) or 'as it is'}"
 
 
 @dataclass
@@ -123,7 +125,14 @@ def oled(
         )
     nine = wired == "nine"
     wave = Wave(seed, SCK=0, MOSI=0, CS=1, **({} if nine else {"DC": 0, "RST": 1}))
-    spi = Spi(wave, chance.choice((1e6, 3.9e6)), dc="" if nine else "DC", nine=nine, each=chance.random() < 0.3)
+    spi = Spi(
+        wave,
+        chance.choice((1e6, 3.9e6) if part == "sh1106" else (1e6, 3.9e6, 9.8e6)),
+        dc="" if nine else "DC",
+        nine=nine,
+        each=chance.random() < 0.3,
+    )
+    wave.held = chance.choice((0, 0.005))
     if wired == "mode3":
         spi.mode = 3
         wave.first["SCK"] = wave.levels["SCK"] = 1
@@ -177,6 +186,7 @@ def ks(seed: int, wrong: str, scene: str = "") -> Made:
     chance = random.Random(seed)
     wave = Wave(seed, RS=0, RW=0, E=0, CS1=0, CS2=0, **dict.fromkeys(LCD8, 0))
     bus = Parallel(wave, LCD8, rw="RW", setup=300, pulse=500)
+    wave.held = chance.choice((0, 0.01))
     wave.wait(1e6)
     displays.halves_chip(bus, displays.scene(chance, 128, 64, scene), wrong=wrong, word=chance.choice((5e3, 20e3)))
     wave.wait(1e6)
@@ -189,7 +199,8 @@ def pcd(seed: int, wrong: str, mode: int = 0) -> Made:
     """A PCD8544."""
     chance = random.Random(seed)
     wave = Wave(seed, SCK=mode >> 1, MOSI=0, CS=1, DC=0, RST=1)
-    spi = Spi(wave, chance.choice((400e3, 2e6)), mode, dc="DC", each=chance.random() < 0.5)
+    spi = Spi(wave, chance.choice((400e3, 2e6, 3.95e6)), mode, dc="DC", each=chance.random() < 0.5)
+    wave.held = chance.choice((0, 0.01))
     if wrong == "timing.clock-too-fast":
         spi.hertz = 9e6
     if wrong == "frame.wrong-spi-mode":
@@ -211,7 +222,8 @@ def digits(seed: int, wrong: str, chain: int = 1) -> Made:
     """MAX7219s: eight by eight LEDs each; a chain shares one select, the farthest chip's word first."""
     chance = random.Random(seed)
     wave = Wave(seed, CLK=0, DIN=0, LOAD=1)
-    spi = Spi(wave, chance.choice((1e6, 5e6)), sck="CLK", mosi="DIN", cs="LOAD")
+    spi = Spi(wave, chance.choice((1e6, 5e6, 9.8e6)), sck="CLK", mosi="DIN", cs="LOAD")
+    wave.held = chance.choice((0, 0.01))
     wave.wait(1e6)
     for _ in range(chance.randint(1, 2)):
         pictures = [displays.rows_of(displays.scene(chance, 8, 8)) for _ in range(chain)]
@@ -427,6 +439,17 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
             wave.wait(share * 50e3)
             wave.put(**{names[0]: 0})
             wave.wait((1 - share) * 50e3)
+    elif what == "eeprom":  # another device of the bus: a memory at 50h is read
+        bus = I2c(wave, 100e3, (0x50,), scl=names[0], sda=names[1])
+        for page in range(12):
+            bus.write(0x50, [page, *(chance.randrange(256) for _ in range(16))])
+            wave.wait(5e6)
+    elif what == "flash":  # another part behind the select: a memory is read
+        wave.put(**{names[0]: 0})
+        spi = Spi(wave, 1e6, sck=names[0], mosi=names[1], cs=names[2])
+        for _ in range(40):
+            spi.write([0x03, *(chance.randrange(256) for _ in range(3)), *[0xFF] * 32])
+            wave.wait(2e5)
     elif what == "encoder":
         state = 0
         for _ in range(600):
@@ -488,6 +511,8 @@ def faults(seed: int) -> Iterator[Case]:
     yield Case("oled", seed, ("address.neighbour", "address.no-answer"), kinds={"called": 0x3D, "present": False})
     yield Case("oled", seed, ("setup.wrong-controller",), kinds={"part": "sh1106", "sent": "ssd1306", "panel": "128x64"})
     yield Case("oled", seed, ("setup.charge-pump-off",), wrong="setup.charge-pump-off", kinds={"part": "sh1106"})
+    yield Case("oled", seed, ("picture.column-offset",), wrong="picture.column-offset", kinds={"part": "sh1106"})
+    yield Case("pcd", seed, ("setup.step-missing",), wrong="setup.step-missing")
     for wired in ("spi", "mode3"):
         yield from _wired("oled", seed, {"wired": wired}, ("swap SCK MOSI", SWAP, ()), ("swap MOSI DC", SWAP, ()), ("swap CS DC", SWAP, ()),
                           ("low MOSI", STUCK, ()), ("low SCK", STUCK, ()), ("high CS", STUCK, ()), ("low DC", DC, ()), ("high DC", DC, ()),
@@ -634,6 +659,8 @@ def healthy(count: int) -> Iterator[Case]:
         for family, own in kinds:
             late = random.Random(f"{seed} {family} {own}").uniform(0.05, 0.95) if seed % 3 == 2 else 0.0
             yield Case(family, 1000 + seed, late=late, kinds=own)
+        for what, of in (("eeprom", "oled"), ("flash", "pcd"), ("flash", "digits")):
+            yield Case("foreign", 1000 + seed, foreign=True, kinds={"what": what, "of": of})
         for what in ("uart", "random", "pwm", "encoder"):
             for of in ("oled", "lcd", "pcd", "ks", "digits"):
                 yield Case("foreign", 1000 + seed, foreign=True, kinds={"what": what, "of": of})
@@ -653,6 +680,8 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
             yield replace(case, rig=False)
             if not case.first and not case.late and not case.bench:
                 yield replace(case, rig=False, bare=True)
+                if case.family in ("oled", "lcd", "pcd", "digits", "colour"):
+                    yield replace(case, rig=False, bare=True, nameless=True)
 
 
 # ---- judging --------------------------------------------------------------------------------------------------------------------------------
@@ -663,6 +692,10 @@ def written(case: Case, folder: Path) -> tuple[Path, list[str]]:
     made = FAMILIES[case.family](case.seed, case.wrong, **case.kinds)
     if case.late:
         made.wave.from_(case.late)
+    if case.nameless:
+        to = {name: f"CH{number}" for number, name in enumerate(made.wave.names)}
+        made.wave.changes = [(when, to[name], level) for when, name, level in made.wave.changes]
+        made.wave.first = {to[name]: level for name, level in made.wave.first.items()}
     for kind, *names in case.wires:
         WIRES[kind](made.wave, *names)
     if case.bench:

@@ -124,7 +124,7 @@ def mono(send: Send, chance: random.Random, picture: Picture, part: str = "ssd13
             for at in range(0, len(flat), size):
                 send(flat[at : at + size], True)
         else:
-            offset = 2 if part == "sh1106" else 0
+            offset = 2 if part == "sh1106" and wrong != "picture.column-offset" else 0
             for page, data in enumerate(pages):
                 send([0xB0 + page, 0x00 + offset, 0x10], False)
                 send(data, True)
@@ -242,6 +242,8 @@ def pcd8544(bus: Spi, picture: Picture, chance: random.Random, wrong: str = "") 
         0x40,
         0x80,
     ]
+    if wrong == "setup.step-missing":
+        steps = steps[-2:]
     for group in [steps] if chance.random() < 0.5 else [[step] for step in steps]:
         bus.write(group)
     flat = [byte for bank in paged(picture) for byte in bank]

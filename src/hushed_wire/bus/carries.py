@@ -14,7 +14,7 @@ from ..trace import Trace
 from ..trace.model import Times
 from .changes import edges_to
 
-__all__ = ["ALIKE", "clocked", "latched", "selected", "strobed"]
+__all__ = ["ALIKE", "clocked", "latched", "pulses_alike", "selected", "strobed"]
 
 ALIKE = 0.5  # by how much a pulse may differ from the usual one, of that: software and its interrupts are no quartz
 FEWEST = 16  # pulses that have to be seen
@@ -63,10 +63,10 @@ def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: i
     # A single span tells little of the rest of the capture: there most pulses have to be in it.
     if len(opens) < 4:
         inside = float(counts.sum()) / len(rises)
-    return _alike(trace, clock) * whole * min(1.0, inside)
+    return pulses_alike(trace, clock) * whole * min(1.0, inside)
 
 
-def _alike(trace: Trace, line: int) -> float:
+def pulses_alike(trace: Trace, line: int) -> float:
     """The share of pulses that last about as long as the usual one: those to the level that the line has for the shorter time."""
     edges = trace.edges(line)
     lasts, level = edges.durations()[1:-1], edges.level[1:-1]

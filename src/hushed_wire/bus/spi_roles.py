@@ -11,13 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from .carries import selected
+from .carries import pulses_alike, selected
 from .changes import edges_to
 
 __all__ = ["SpiFit", "best_spi", "mode_of", "word_bits"]
 
 Times = NDArray[np.int64]
-LEAST = 4  # transfers that have to fit
+LEAST = 4  # transfers that have to fit, where they are short
+LONG = 128  # clocks: so many in fewer transfers do, too
 
 
 @dataclass(frozen=True)
@@ -89,14 +90,17 @@ def best_spi(trace: Trace, most: int = 10) -> SpiFit | None:
     best: SpiFit | None = None
     for cs, level in product(active, (0, 1)):
         opens, closes = selected(trace, cs, level)
-        if not len(opens) >= LEAST:
+        if not len(opens):
             continue
         for sck in active:
             if sck == cs or len(rises[sck]) < 8 * len(opens) // 2:
                 continue
+            if len(opens) < LEAST and (len(rises[sck]) < LONG or pulses_alike(trace, sck) < 0.9):
+                continue  # few transfers tell enough where they are long, and their clock is steady
             counts = np.searchsorted(rises[sck], closes, side="right") - np.searchsorted(rises[sck], opens)
             bits, share = word_bits(counts)
-            outside = 1 - counts.sum() / max(1, len(rises[sck]))
+            # Of the last transfer the end may be missing, so it is the select's level that tells which clocks are outside.
+            outside = float(np.mean(trace.level_at(cs, rises[sck]) != level))
             score = share * (1 - outside) * float(np.mean(counts > 0))
             if score < 0.9 or (best is not None and score < best.score):
                 continue

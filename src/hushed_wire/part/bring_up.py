@@ -33,7 +33,12 @@ class Unmet:
 
 
 def set_up_in(part: Part, names: Collection[str]) -> bool:
-    """Whether a set-up of the part is among commands of these names; never, where no command is a set-up's alone."""
+    """Whether a set-up of the part is among commands of these names; never, where no command is a set-up's alone.
+
+    A character display's begins with the width of its interface: without it nothing else is understood, so a capture that lacks it came later.
+    """
+    if part.memory.kind == "character" and part.start_up and part.start_up[0] not in names:
+        return False
     return 0 < min(SET_UP_SEEN, len(part.start_up)) <= len(set(part.start_up) & set(names))
 
 

@@ -9,6 +9,7 @@ from itertools import product
 import numpy as np
 
 from ..bus.base import BUSES, KIND_NAMES
+from ..bus.carries import pulses_alike
 from ..bus.changes import excerpt
 from ..bus.role_names import named
 from ..bus.roles import best_i2c
@@ -32,6 +33,7 @@ __all__ = ["bus_of", "likely_roles", "recognised"]
 
 LOOKED_AT = 400_000  # changes in which a part is looked for
 STROBES = (("e", "e2"), ("wr", "rd"))  # by the level at which they rest
+STEADY = 0.9  # share of a clock's pulses that are alike
 UNEXPLAINED = 0.2  # what a line that moves and plays no role counts against an assignment
 
 
@@ -103,8 +105,8 @@ def _by_traffic(trace: Trace, kind: str, given: bool, assumed: dict[str, str]) -
         if strobed is not None and other is None:
             raise _unnamed(trace, strobed)
         return None
-    if other is not None and other.score >= fit.score:
-        return None
+    if other is not None and other.score >= fit.score and pulses_alike(part, other.scl) >= STEADY:
+        return None  # two lines of SPI may look like I2C, but none of them is a clock
     if not given and fit.dc < 0 and (shifted := best_shift(part)) is not None:
         return _Found("shift", {"clock": shifted.clock, "data": shifted.data, "latch": shifted.latch}, "the traffic")
     return _Found("spi", _from_fit(fit), "the traffic", fit)
@@ -146,7 +148,11 @@ def likely_roles(trace: Trace) -> dict[int, str]:
     if bus is not None:
         return {trace.index(line): f"parallel {role}" for role, line in bus.lines.items()}
     wires, fit = best_i2c(part), best_spi(part)
-    if (found is None or found[0] in ("i2c", "spi")) and fit is not None and (wires is None or fit.score > wires.score):
+    if (
+        (found is None or found[0] in ("i2c", "spi"))
+        and fit is not None
+        and (wires is None or fit.score > wires.score or pulses_alike(part, wires.scl) < STEADY)
+    ):
         shifted = best_shift(part) if fit.dc < 0 else None
         if shifted is not None:
             return {shifted.clock: "shift clock", shifted.data: "shift data", shifted.latch: "shift latch"}
