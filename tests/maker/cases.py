@@ -296,6 +296,50 @@ def backpack(seed: int, wrong: str, order: str = "a", dark: bool = False) -> Mad
     return Made(wave, rig, ["--panel", "16x2"])
 
 
+def ports(seed: int, wrong: str) -> Made:
+    """A character display behind an MCP23017; its pins are inputs until they are made outputs."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCL=0, SDA=0)  # power-on: pull-ups bring both up
+    wave.wait(2e6)
+    wave.put(SCL=1, SDA=1)
+    wave.wait(2e6)
+    bus = I2c(wave, 400e3, (0x20,), gap=1e3)
+    registers = displays.Registers(lambda values: bus.write(0x20, values))
+    if wrong != "setup.pin-direction":
+        registers.outputs()
+    own = displays.Backpack(lambda value: registers.write(value), rs=7, e=5, light=-1, d4=1)
+    displays.character(own.write, lambda value: own.half(value), wave, chance.choice(displays.TEXTS), wrong, 60e3)
+    wave.wait(1e6)
+    drives = 'rs = "a7", rw = "a6", e = "a5", d4 = "a1", d5 = "a2", d6 = "a3", d7 = "a4"'
+    bridge = f'\n[[bridge]]\nname = "between"\non = "wires"\npart = "mcp23017"\naddress = 0x20\ndrives = {{ {drives} }}\n'
+    rig = (
+        _bus("i2c", {"scl": "SCL", "sda": "SDA"}, 'clock = "400kHz"\n')
+        + bridge
+        + DEVICE.format(on="between", part="hd44780", panel="16x2")
+    )
+    return Made(wave, rig, [])
+
+
+def polled(seed: int, wrong: str) -> Made:
+    """A character display whose driver asks for the busy flag, and nobody answers: D7 stays up."""
+    wave = Wave(seed, RS=0, RW=0, E=0, **dict.fromkeys(LCD8, 0))
+    bus = Parallel(wave, LCD8, rw="RW", pulse=500)
+    wave.wait(40e6)
+    bus.write(0x38, 0)
+    wave.put(RW=1, **dict.fromkeys(LCD8, 1))
+    for _ in range(3000):
+        wave.wait(500)
+        wave.put(E=1)
+        wave.wait(500)
+        wave.put(E=0)
+    roles = {"rs": "RS", "rw": "RW", "e": "E", **{line.lower(): line for line in LCD8}}
+    return Made(
+        wave,
+        _bus("parallel", roles) + DEVICE.format(on="wires", part="hd44780", panel="16x2"),
+        _options("parallel", roles, "hd44780", "16x2"),
+    )
+
+
 def shift(seed: int, wrong: str, hertz: float = 800e3, part: str = "74hc595") -> Made:
     """A character display behind a shift register; behind a 74HC164, which has no latch, E has a wire of its own."""
     chance = random.Random(seed)
@@ -461,7 +505,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
-    "lamps": lamps, "sign": sign, "registers": registers, "several": several, "foreign": foreign,
+    "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "foreign": foreign,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -472,6 +516,7 @@ WIRES: dict[str, Callable[..., None]] = {
 # ---- what has to be said ------------------------------------------------------------------------------------------------------------------
 
 
+BUS = ("wiring.inverted-bus",)
 SWAP, STUCK, INVERTED, JOINED = (
     ("wiring.swapped-lines",),
     ("wiring.stuck-line",),
@@ -512,7 +557,7 @@ def faults(seed: int) -> Iterator[Case]:
     yield Case("oled", seed, ("setup.wrong-controller",), kinds={"part": "sh1106", "sent": "ssd1306", "panel": "128x64"})
     yield Case("oled", seed, ("setup.charge-pump-off",), wrong="setup.charge-pump-off", kinds={"part": "sh1106"})
     yield Case("oled", seed, ("picture.column-offset",), wrong="picture.column-offset", kinds={"part": "sh1106"})
-    yield Case("pcd", seed, ("setup.step-missing",), wrong="setup.step-missing")
+    yield Case("pcd", seed, ("setup.nothing-sent",), wrong="setup.nothing-sent")
     for wired in ("spi", "mode3"):
         yield from _wired("oled", seed, {"wired": wired}, ("swap SCK MOSI", SWAP, ()), ("swap MOSI DC", SWAP, ()), ("swap CS DC", SWAP, ()),
                           ("low MOSI", STUCK, ()), ("low SCK", STUCK, ()), ("high CS", STUCK, ()), ("low DC", DC, ()), ("high DC", DC, ()),
@@ -529,7 +574,7 @@ def faults(seed: int) -> Iterator[Case]:
         rows = [*((f"swap {end}", SWAP, tuple(sorted(end.split()))) for end in ends), ("low RS", DC, ()), ("low E", STUCK, ()), ("swap RS E", SWAP, ()),
                 ("invert RS", INVERTED, ()), ("low D6", STUCK, ()), ("high D5", STUCK, ())]  # fmt: skip
         yield from _wired("lcd", seed, {"width": width}, *rows)
-        yield Case("lcd", seed, INVERTED, wires=(("invert", "RS", "E", *LCD8[8 - width :]),), kinds={"width": width})
+        yield Case("lcd", seed, BUS, wires=(("invert", "RS", "E", *LCD8[8 - width :]),), kinds={"width": width})
         yield from _wrong(
             "lcd", seed, {"width": width}, "timing.wait-short", "setup.display-off", "setup.wrong-geometry", "timing.pulse-short"
         )
@@ -556,10 +601,10 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("digits", seed, {}, ("swap CLK DIN", SWAP, ()), ("swap DIN LOAD", SWAP, ()), ("low DIN", STUCK, ()), ("low CLK", STUCK, ()),
                       ("high LOAD", STUCK, ()), ("low LOAD", SELECT, ()), ("join CLK DIN", JOINED, ()), ("swap CLK LOAD", SWAP, ()))  # fmt: skip
     yield from _wrong("digits", seed, {}, "setup.shutdown", "setup.scan-limit", "setup.test-mode")
-    yield Case("pcd", seed, INVERTED, wires=(("invert", "SCK", "MOSI", "CS", "DC"),))
-    yield Case("digits", seed, INVERTED, wires=(("invert", "CLK", "DIN", "LOAD"),))
-    yield Case("shift", seed, INVERTED, wires=(("invert", "CLK", "DATA", "LATCH"),))
-    yield Case("oled", seed, INVERTED, wires=(("invert", "SCL", "SDA"),))
+    yield Case("pcd", seed, BUS, wires=(("invert", "SCK", "MOSI", "CS", "DC"),))
+    yield Case("digits", seed, BUS, wires=(("invert", "CLK", "DIN", "LOAD"),))
+    yield Case("shift", seed, BUS, wires=(("invert", "CLK", "DATA", "LATCH"),))
+    yield Case("oled", seed, BUS, wires=(("invert", "SCL", "SDA"),))
     yield from _wired("driver", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield from _wrong("driver", seed, {}, "setup.display-off", "setup.shutdown")
     yield from _wrong("colour", seed, {}, "setup.shutdown", "setup.display-off", "setup.pixel-format")
@@ -592,6 +637,8 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("sign", seed, {}, ("swap CLK R", SWAP, ()), ("swap A B", SWAP, ()), ("low B", STUCK, ()), ("high A", STUCK, ()), ("low R", STUCK, ()),
                       ("low LAT", STUCK, ()), ("high OE", STUCK, ()), ("low OE", STUCK, ()), ("low CLK", STUCK, ()), ("swap LAT OE", SWAP, ()),
                       ("invert OE", INVERTED, ()))  # fmt: skip
+    yield from _wrong("ports", seed, {}, "setup.pin-direction", "setup.display-off", "timing.wait-short")
+    yield from _wrong("polled", seed, {}, "timing.never-ready")
     for turn in range(3):
         yield from _wired("several", seed, {"turn": turn}, ("swap SCL SDA", SWAP, ()), ("swap CS DC", SWAP, ()), ("low MOSI", STUCK, ()), ("low RS", DC, ()),
                           ("low RST", STUCK, ()), ("swap SCK MOSI", SWAP, ()))  # fmt: skip
@@ -653,7 +700,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("oled", {"part": "sh1106", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
-                      ("registers", {}), ("several", {}), ("several", {"turn": 1}),
+                      ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:
@@ -671,7 +718,7 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
     for case in [*(case for seed in range(seeds) for case in (*faults(seed), *analog(seed))), *healthy(scenes)]:
         yield case
         if (
-            case.family not in ("shift", "registers", "lamps", "sign", "several")
+            case.family not in ("shift", "registers", "lamps", "sign", "several", "ports")
             and not case.foreign
             and case.kinds.get("chain", 1) == 1
             and case.kinds.get("order") != "b"

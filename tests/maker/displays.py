@@ -242,7 +242,7 @@ def pcd8544(bus: Spi, picture: Picture, chance: random.Random, wrong: str = "") 
         0x40,
         0x80,
     ]
-    if wrong == "setup.step-missing":
+    if wrong == "setup.nothing-sent":
         steps = steps[-2:]
     for group in [steps] if chance.random() < 0.5 else [[step] for step in steps]:
         bus.write(group)

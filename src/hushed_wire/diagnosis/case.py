@@ -244,6 +244,29 @@ class Case:
         return i2c_timing.measure(self.trace, self.roles["scl"], self.roles["sda"])
 
     @cached_property
+    def began(self) -> int | None:
+        """The tick of a power-on or reset ahead of all traffic, None where the capture shows neither.
+
+        A reset line that comes up; or lines that rest high, all low at first, which come up together: nothing had a supply.
+        """
+        clock = next((role for role in ("clock", *self.kind.clocks) if role in self.roles), "")
+        first = int(self.edges(clock).times[1]) if clock and self.moves(clock) else self.trace.end
+        if "reset" in self.roles and self.moves("reset"):
+            edges = self.edges("reset")
+            rises = edges.times[1:][(edges.level[1:] == 1) & (edges.level[:-1] == 0)]
+            if len(rises) and (self.kind.addressed or int(rises[-1]) <= first):
+                return int(rises[-1])
+        resting = [role for role in self.kind.pulled_up if role in self.roles]
+        if not resting or any(self.edges(role).level[0] != 0 or self.moves(role) < 4 for role in resting):
+            return None
+        ups = [int(self.edges(role).times[1]) for role in resting]
+        idle = [int(self.edges(role).times[2]) for role in resting]
+        rests = 20 * float(
+            np.median(self.edges(resting[0]).durations()[1:-1])
+        )  # amid traffic both may be low, but nothing rests behind
+        return max(ups) if min(idle) - max(ups) > rests else None
+
+    @cached_property
     def samples_a_clock(self) -> float | None:
         """Samples in one clock period, None where nothing is clocked."""
         edges = self.edges(self.kind.clocks[0])

@@ -108,7 +108,7 @@ def _all_inverted(case: Case) -> Wiring:
     if "mode" in case.plan.assumed and "mode" in case.kind.settings:
         upright["mode"] = bus.mode ^ 2
     values = {"shown": ", ".join(bus.lines[role] for role in roles)}
-    return Wiring("wiring.inverted-line", "all", roles, msgspec.structs.replace(bus, **upright), values, inverted=roles)
+    return Wiring("wiring.inverted-bus", "", roles, msgspec.structs.replace(bus, **upright), values, inverted=roles)
 
 
 def inverted_as_a_whole(case: Case) -> bool:
@@ -294,9 +294,7 @@ def _other_wirings(case: Case) -> Iterator[Finding]:
         if tried and top >= now + GAIN * (1 - now) and top >= 0.7 and _brought_up(reading, tried[0][2]):
             best = [wiring for score, wiring, _ in tried if score >= top - 0.02]
             # What fewer lines explain needs no more of them.
-            best = [
-                one for one in best if not any(set(other.lines) < set(one.lines) and other.code == one.code for other in best)
-            ]
+            best = [one for one in best if not any(_simpler(case, other, one) for other in best)]
             if best[0].code == "frame.wrong-spi-mode" and any(True for _ in mode(case)):
                 return  # the edges tell it by themselves
             evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{top:.0%}"}
@@ -312,6 +310,22 @@ def _carries(case: Case, piece: Trace, wiring: Wiring) -> bool:
         piece = mishap.invert(piece, case.bus.lines[role])
     roles = {role: case.trace.index(name) for role, name in wiring.bus.lines.items() if name in case.trace.names}
     return bearing(case, roles, piece) >= CARRIED
+
+
+def _simpler(case: Case, one: Wiring, other: Wiring) -> bool:
+    """Whether of two sets of inverted lines one explains as much as the other. A clock that rests at the wrong level speaks for all of them; that is
+    told where the levels are given. Where they were guessed, a select does that is active the other way round than parts have it."""
+    few, many = (one, other) if len(one.inverted) < len(other.inverted) else (other, one)
+    if not few.inverted or not set(few.inverted) < set(many.inverted):
+        return False
+    clock = next((role for role in ("clock", *case.kind.clocks) if role in case.roles), "")
+    if "select" in case.plan.assumed or "mode" in case.plan.assumed:
+        wrong = case.bus.select == "high"
+    else:
+        edges = case.edges(clock)
+        stretch = edges.durations()
+        wrong = int(stretch[edges.level == 1].sum() > stretch[edges.level == 0].sum()) != case.bus.mode >> 1
+    return one is (many if wrong else few)
 
 
 def _illegible(reading: DeviceReading) -> bool:

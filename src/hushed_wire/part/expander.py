@@ -24,16 +24,20 @@ __all__ = ["Ports", "States", "as_outputs", "output_trace", "port_writes"]
 
 @dataclass(eq=False)
 class States(Columns):
-    """What a bridge drives. time: (n,) ticks. level: (n,) bits of its outputs from each on. undriven: (n,) outputs that are none."""
+    """What a bridge drives. time: (n,) ticks. level: (n,) bits of its outputs from each on. undriven: (n,) outputs that are none.
+
+    directed: (n,) whether the directions of its pins were ever told; of bridges that have none to tell, they are.
+    """
 
     time: NDArray[np.int64]
     level: NDArray[np.int64]
     undriven: NDArray[np.int64]
+    directed: NDArray[np.bool_]
 
     @classmethod
     def driven(cls, time: NDArray[np.int64], level: NDArray[np.int64]) -> States:
         """Outputs that can be nothing else."""
-        return cls(time, level, np.zeros(len(level), np.int64))
+        return cls(time, level, np.zeros(len(level), np.int64), np.ones(len(level), bool))
 
     @classmethod
     def none(cls) -> States:
@@ -50,6 +54,7 @@ class Ports:
         self.map = part.memory.expander
         self.held = [0, 0]  # latches of both ports
         self.inputs = [0, 0]  # pins that are inputs
+        self.directed = False  # whether anything was said of directions
         self.control = 0  # IOCON
 
     def feed(self, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
@@ -109,7 +114,9 @@ class Ports:
         """The outputs after each byte that changes latches or directions."""
         keep = np.isin(register, (chip.direction, *chip.outputs))
         value, time, port, direction = value[keep].astype(np.int64), time[keep], port[keep], register[keep] == chip.direction
-        out = States(time, np.zeros(len(time), np.int64), np.zeros(len(time), np.int64))
+        told = np.logical_or.accumulate(direction) | self.directed if len(direction) else direction
+        self.directed = self.directed or bool(direction.any())
+        out = States(time, np.zeros(len(time), np.int64), np.zeros(len(time), np.int64), told)
         for side in (0, 1):
             for plane, held, mine in (
                 (out.level, self.held, ~direction & (port == side)),

@@ -21,6 +21,7 @@ from ..rule import Rule, is_addressed
 
 __all__ = ["RULES"]
 
+FEW_WORDS = 8  # from which on a display that nobody set up is spoken to
 UNSURE = ("setup.unknown-command", "setup.undocumented-value")
 ANY_TIME = (*UNSURE, "setup.decimal-for-hex")  # that are told whenever the capture began
 
@@ -72,21 +73,20 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
     return ((bool(told) and case.kind.addressed) or reading.started) and not (case.unfinished and found.aside.get("at_reset"))
 
 
-def none_at_all(case: Case) -> Iterator[Finding]:
-    """A reset, words behind it, and no step of a set-up among them: the part keeps its reset values, which show nothing."""
-    if "reset" not in case.roles or not case.moves("reset") or case.unfinished:
+def nothing_sent(case: Case) -> Iterator[Finding]:
+    """A power-on or reset, words behind it, and no step of a set-up among them: the part keeps its reset values, which show nothing."""
+    began = case.began
+    if began is None or case.unfinished:
         return
-    edges = case.edges("reset")
-    rises = edges.times[1:][edges.level[1:] == 1]
     for reading in case.devices:
         chips = [chip for chip in reading.chips if len(chip)]
-        if not len(rises) or not chips or not reading.part.start_up or _names(reading.chips) & set(reading.part.start_up):
+        if not chips or not reading.part.start_up or _names(reading.chips) & set(reading.part.start_up):
             continue
-        if min(int(chip.payload.time[0]) for chip in chips) < int(rises[-1]) or sum(len(chip.payload) for chip in chips) < 8:
-            continue  # what came ahead of the reset may have been anything
+        if min(int(chip.payload.time[0]) for chip in chips) < began or sum(len(chip.payload) for chip in chips) < FEW_WORDS:
+            continue  # what came ahead of it may have been anything
         yield case.found(
-            "setup.step-missing", "none", device=reading.device.name, start=case.seconds(int(rises[-1])), end=case.span[1],
-            evidence={"words behind the reset": sum(len(chip.payload) for chip in chips), "steps of a set-up": 0}, part=reading.part.name,
+            "setup.nothing-sent", device=reading.device.name, start=case.seconds(began), end=case.span[1],
+            evidence={"words behind it": sum(len(chip.payload) for chip in chips), "steps of a set-up": 0}, part=reading.part.name,
         )  # fmt: skip
 
 
@@ -123,18 +123,24 @@ def faint(case: Case) -> Iterator[Finding]:
 
 
 def undriven(case: Case) -> Iterator[Finding]:
-    """Pins of an expander that drive a display and were made inputs. Where nothing was said of them, that may have been ahead of the capture."""
+    """Pins of an expander that drive a display and are inputs: made so, or never made outputs since a power-on or reset.
+
+    Where nothing was said of them and the capture shows no beginning, that may have been ahead of it.
+    """
     for bridge in case.bridges:
         states, part = case.reading.driven.get(bridge.name), load(bridge.part)
         if states is None or not len(states) or part.memory.expander is None:
             continue
         pins = pins_of(part, bridge.count)
         inputs = [pin for pin in bridge.drives.values() if int(states.undriven[-1]) >> pins[pin] & 1]
-        if inputs:
+        fresh = case.began is not None and case.began <= int(states.time[0])
+        never = not inputs and fresh and not bool(states.directed[-1])
+        if inputs or never:
             yield case.found(
-                "setup.pin-direction", device=bridge.name, lines=case.names(*case.bus.lines), start=case.seconds(int(states.time[0])), end=case.span[1],
-                evidence={"inputs": inputs, "source": f"{part.source}: {part.memory.expander.source}"}, pins=", ".join(inputs), bridge=bridge.name,
-                register=part.memory.expander.called,
+                "setup.pin-direction", "never" if never else "", device=bridge.name, lines=case.names(*case.bus.lines),
+                start=case.seconds(int(states.time[0])), end=case.span[1], confidence="likely" if never else "certain",
+                evidence={"inputs": inputs or list(bridge.drives.values()), "source": f"{part.source}: {part.memory.expander.source}"},
+                pins=", ".join(inputs), bridge=bridge.name, register=part.memory.expander.called,
             )  # fmt: skip
 
 
@@ -239,6 +245,6 @@ RULES = [
     Rule("setup", sisters),
     Rule("setup", kept),
     Rule("setup", decimals),
-    Rule("setup", none_at_all),
+    Rule("setup", nothing_sent),
     Rule("setup", faint),
 ]

@@ -11,10 +11,11 @@ from ...finding import Finding
 from ...units import show
 from ..case import Case
 from ..margins import Margin, of_parts, of_specification
-from ..rule import Rule, is_addressed
+from ..rule import Rule, is_addressed, latches
 
 __all__ = ["RULES"]
 
+POLLS = 500  # reads of one value in a row
 HUNG = 1e-3  # seconds for which a line lies low when nobody is clocking
 WAVERS = 0.93  # edges jitter, and drivers' oscillators are off, without harm: of a minimum time of the I2C-bus specification
 
@@ -114,8 +115,30 @@ def hung(case: Case) -> Iterator[Finding]:
     case.rule_out("timing.bus-hung", "both lines come up again")
 
 
+def never_ready(case: Case) -> Iterator[Finding]:
+    """A driver that reads one value over and over to the end of the capture, and a busy flag in it that never clears."""
+    for channel in case.channels:
+        words, read = channel.words, channel.read
+        if read is None or len(words) < POLLS:
+            continue
+        other = np.flatnonzero(~read | (words.value != words.value[-1]))
+        first = int(other[-1]) + 1 if len(other) else 0
+        count, value = len(words) - first, int(words.value[-1])
+        if count < POLLS or not value >> (7 if channel.bits == 8 else 3) & 1 or count < 0.5 * len(words):
+            continue
+        top = next((role for role in ("d7",) if role in case.roles), "")
+        lasts = case.seconds(int(words.effect[-1]) - int(words.effect[first]))
+        device = case.direct[0].device.name if case.direct else None
+        yield case.found(
+            "timing.never-ready", device=device, lines=case.names(top) if top else [], start=case.seconds(int(words.effect[first])), end=case.span[1],
+            count=count, evidence={"reads": count, "value": f"{value:#04x}", "for": show(lasts, "s", 3)}, reads=f"{count:,}", value=f"{value:02X}",
+            lasts=show(lasts, "s", 3),
+        )  # fmt: skip
+
+
 RULES = [
     Rule("timing", hung, is_addressed),
     Rule("timing", specified_times, is_addressed),
     Rule("timing", part_times),
+    Rule("timing", never_ready, latches),
 ]

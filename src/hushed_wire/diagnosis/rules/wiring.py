@@ -206,7 +206,7 @@ def turned_over(case: Case) -> Iterator[Finding]:
     if fit.score >= 0.9 and fit.words > 4:
         start, end = case.span
         yield case.found(
-            "wiring.inverted-line", "all", lines=names, start=start, end=end, shown=" and ".join(names), apart="",
+            "wiring.inverted-bus", "", lines=names, start=start, end=end, shown=" and ".join(names), apart="",
             evidence={"whole words as wired": f"{case.as_wired.score:.0%}", "turned over": f"{fit.score:.0%}"},
         )  # fmt: skip
 
