@@ -267,7 +267,8 @@ def _other_wirings(case: Case) -> Iterator[Finding]:
         return
     for reading in case.devices:
         now = _worth(case, reading)
-        if now >= SENSIBLE and not _illegible(reading):
+        whole = now >= SENSIBLE and not _illegible(reading)
+        if whole and (_brought_up(reading, reading.chips) or not reading.part.start_up):
             case.rule_out("wiring.swapped-lines", f"'{reading.device.name}' understands what it gets as wired")
             continue
         if wrong_base(case, reading, now) is not None:
