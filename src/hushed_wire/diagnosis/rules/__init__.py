@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from . import address, capture, frame, lines, picture, scan, setup, timing, volts, wiring
+from . import address, capture, drawn, exchanges, frame, lines, picture, scan, setup, timing, volts, wiring
 
 __all__ = ["RULES"]
 
 RULES = [
-    rule for module in (capture, volts, lines, wiring, frame, address, timing, scan, setup, picture) for rule in module.RULES
+    rule
+    for module in (capture, volts, lines, wiring, exchanges, drawn, frame, address, timing, scan, setup, picture)
+    for rule in module.RULES
 ]

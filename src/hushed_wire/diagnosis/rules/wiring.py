@@ -17,7 +17,6 @@ from ...trace import mishap
 from ...units import show
 from ..bearing import borne
 from ..case import Case, sense, strange_share
-from ..hypotheses import wirings
 from ..rule import Rule, is_addressed, not_addressed
 
 __all__ = ["RULES"]
@@ -217,5 +216,4 @@ RULES = [
     Rule("wiring", spikes, not_addressed),
     Rule("wiring", exchanged, is_addressed),
     Rule("wiring", turned_over, is_addressed),
-    *wirings,
 ]

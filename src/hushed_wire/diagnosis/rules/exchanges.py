@@ -1,0 +1,261 @@
+"""Lines in each other's place, turned over or set otherwise, told by the words: as wired they make little sense, and another way much more."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import msgspec
+import numpy as np
+
+from ...bus.carries import selected
+from ...bus.changes import excerpt
+from ...bus.spi_roles import mode_of
+from ...finding import Finding
+from ...part import Commands, Payload, commands
+from ...part.bring_up import set_up_in
+from ...part.wrap import WRAPS
+from ...rig import DeviceReading
+from ...trace import Trace, mishap
+from ..bearing import CARRIED, bearing, borne, exchanged_by_shape
+from ..case import GAIN, Case, legible, sense, unmet
+from ..hypotheses import (
+    MOST_TOLD,
+    SENSIBLE,
+    Wiring,
+    brought_up,
+    hypotheses,
+    inverted_as_a_whole,
+    told,
+    under,
+    worth,
+    wrong_base,
+)
+from ..permuted import best_order
+from ..rule import Rule, has_selects, moves_words
+
+__all__ = ["RULES"]
+
+FIRST = (6, 10, 16, 24)  # commands that a set-up may have
+OPENS = {0x01}  # software reset, which begins set-ups of parts whose parameters are data (MIPI DCS 1.02, 6.1)
+FEW = 6000  # changes on which orders of the data lines are tried
+
+
+def marks_stuck(case: Case) -> Iterator[Finding]:
+    """The line that tells data from commands never moves."""
+    role = case.kind.marks
+    if role not in case.roles or case.moves(role) or case.words < 4:
+        return
+    for reading in case.direct:
+        framing = case.rig.target(reading.device).framing
+        if not WRAPS[framing].marked or framing == "nine-bit":
+            continue
+        beside = _exchanged_with_direction(case, reading)
+        if beside is not None:
+            yield beside
+            return
+        if not _was_meant(case, reading):
+            continue
+        level = int(case.trace.level_at(case.roles[role], np.array([case.trace.end - 1]))[0])
+        name, (start, end) = case.bus.lines[role], case.span
+        yield case.found(
+            "frame.dc-stuck", "high" if level else "low", device=reading.device.name, lines=[name], start=start, end=end,
+            evidence={"words": case.words, "as wired": f"{worth(case, reading):.0%} of what it gets makes sense"}, name=name, role=role.upper(),
+        )  # fmt: skip
+        return
+
+
+def _exchanged_with_direction(case: Case, reading: DeviceReading) -> Finding | None:
+    """RS and R/W exchanged: the line that never moves is the one that says write, and the one that does is the one that tells data."""
+    marks = case.kind.marks
+    if not case.moves("rw"):
+        return None
+    lines = {**case.bus.lines, marks: case.bus.lines["rw"], "rw": case.bus.lines[marks]}
+    values = {
+        "a": marks.upper(), "b": "RW", "line_a": case.bus.lines[marks], "line_b": case.bus.lines["rw"], "role_a": marks, "role_b": "rw"
+    }  # fmt: skip
+    wiring = Wiring("wiring.swapped-lines", "", (marks, "rw"), msgspec.structs.replace(case.bus, lines=lines), values)
+    own = under(case, excerpt(case.trace, lines=case.roles.values()), reading, wiring)
+    now, other = worth(case, reading), 0.0 if own is None else sense(reading.part, own) - unmet(case, reading, own)
+    if not brought_up(reading, own) or other < max(0.7, now):
+        return None
+    evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{other:.0%}"}
+    return told(case, reading, wiring, [wiring], "certain", evidence)
+
+
+def _was_meant(case: Case, reading: DeviceReading) -> bool:
+    """Whether the words behind a line that never moves were meant to be of both kinds. Where it marks all as data, they have to begin with a set-up:
+    a capture that begins within a picture does not. Where it marks all as commands, there is a set-up, or what came was no command."""
+    codes = {
+        code
+        for code, kind in enumerate(reading.part.table())
+        if kind >= 0 and reading.part.command[kind].name in reading.part.start_up
+    }
+    for chip in reading.chips:
+        own = chip.payload
+        high = bool(own.data.any())
+        if (
+            high and reading.part.parameters == "data"
+        ):  # what comes behind such a command is data by right, so only the codes themselves tell
+            seen = codes & {int(value) for value in own.value[: 2 * FIRST[-1]]}
+            if len(own) and int(own.value[0]) in OPENS | codes and 4 * len(seen) >= 3 * len(set(reading.part.start_up)):
+                return True
+            continue
+        told = commands(reading.part, Payload(own.value, np.zeros_like(own.data), own.time, own.start, own.end, own.transaction))
+        for most in FIRST if high else (MOST_TOLD,):  # what comes behind a set-up is a picture, and no command
+            first = range(min(len(told), most))
+            names = {told.name_of(index) for index in first}
+            strange = float(np.mean([int(told.kind[index]) < 0 for index in first])) if len(told) else 0.0
+            steps = names & set(reading.part.start_up)
+            if set_up_in(reading.part, names) and (
+                not high or (strange < 0.1 and 2 * len(steps) > len(set(reading.part.start_up)))
+            ):
+                return True
+            if not high and strange > 0.1:
+                return True
+    return False
+
+
+def other_wirings(case: Case) -> Iterator[Finding]:
+    """The wiring under which the capture makes most sense, where that is much more than as wired."""
+    case.kept["wirings"] = list(_other_wirings(case))
+    yield from case.kept["wirings"]
+
+
+def _other_wirings(case: Case) -> Iterator[Finding]:
+    piece = excerpt(case.trace, lines=case.roles.values())
+    if not any(case.moves(role) for role in case.kind.clocks):
+        return
+    if exchanged_by_shape(case) is not None or any(True for _ in marks_stuck(case)):
+        return
+    for reading in case.devices:
+        now = worth(case, reading)
+        whole = now >= SENSIBLE and not _illegible(reading)
+        if whole and (brought_up(reading, reading.chips) or not reading.part.start_up):
+            case.rule_out("wiring.swapped-lines", f"'{reading.device.name}' understands what it gets as wired")
+            continue
+        if wrong_base(case, reading, now) is not None:
+            continue  # one number that is wrong explains as much, and the rest makes sense as wired
+        tried: list[tuple[float, Wiring, list[Commands]]] = []
+        dead = [role for role in case.kind.data_lines(case.bus.lines) if role in case.roles and not case.moves(role)]
+        for wiring in hypotheses(case):
+            if any(not case.moves(line) for line in wiring.lines) and len(wiring.lines) < 3:
+                continue  # a line that never moves is not explained by another place for it
+            if dead and case.words >= 12 and wiring.code == "wiring.reversed-bus":
+                continue
+            if not _carries(case, piece, wiring):
+                continue
+            own = under(case, piece, reading, wiring)
+            if own is not None:
+                tried.append((sense(reading.part, own) - unmet(case, reading, own), wiring, own))
+        tried.sort(key=lambda entry: -entry[0])
+        top = tried[0][0] if tried else 0.0
+        if case.kind.data_lines(case.bus.lines) and top < 0.97 and borne(case):
+            shuffled = _shuffled(case, piece, reading, now, top)
+            if shuffled is not None:
+                yield shuffled
+                return
+        if tried and top >= now + GAIN * (1 - now) and top >= 0.7 and brought_up(reading, tried[0][2]):
+            best = [wiring for score, wiring, _ in tried if score >= top - 0.02]
+            # What fewer lines explain needs no more of them.
+            best = [one for one in best if not any(_simpler(case, other, one) for other in best)]
+            if best[0].code == "frame.wrong-spi-mode" and any(True for _ in mode(case)):
+                return  # the edges tell it by themselves
+            evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{top:.0%}"}
+            for wiring in best[:2]:
+                yield told(case, reading, wiring, best[:2], "certain" if len(best) == 1 else "likely", evidence)
+
+
+def _carries(case: Case, piece: Trace, wiring: Wiring) -> bool:
+    """Whether the lines have the shape of this bus under a hypothesis; what has not is another device's traffic."""
+    if not case.kind.each_rests:
+        return True  # there the words' own frames tell
+    for role in wiring.inverted:
+        piece = mishap.invert(piece, case.bus.lines[role])
+    roles = {role: case.trace.index(name) for role, name in wiring.bus.lines.items() if name in case.trace.names}
+    return bearing(case, roles, piece) >= CARRIED
+
+
+def _simpler(case: Case, one: Wiring, other: Wiring) -> bool:
+    """Whether of two sets of inverted lines one explains as much as the other. A clock that rests at the wrong level speaks for all of them; that is
+    told where the levels are given. Where they were guessed, a select does that is active the other way round than parts have it."""
+    few, many = (one, other) if len(one.inverted) < len(other.inverted) else (other, one)
+    if not few.inverted or not set(few.inverted) < set(many.inverted):
+        return False
+    clock = next((role for role in ("clock", *case.kind.clocks) if role in case.roles), "")
+    if "select" in case.plan.assumed or "mode" in case.plan.assumed:
+        wrong = case.bus.select == "high"
+    else:
+        edges = case.edges(clock)
+        stretch = edges.durations()
+        wrong = int(stretch[edges.level == 1].sum() > stretch[edges.level == 0].sum()) != case.bus.mode >> 1
+    return one is (many if wrong else few)
+
+
+def _illegible(reading: DeviceReading) -> bool:
+    """Whether a character display gets some codes that are no letters, however many are."""
+    worth = [share for chip in reading.chips for share in legible(reading.part, chip)]
+    return bool(worth) and float(np.mean(worth)) < 0.97
+
+
+def _shuffled(case: Case, piece: Trace, reading: DeviceReading, now: float, pair: float) -> Finding | None:
+    """The data lines in another order than any one exchange makes, where everything makes sense in that order."""
+    bus = case.bus
+    small = piece if len(piece) <= FEW else piece.window(piece.start, int(piece.times[FEW]))
+
+    def in_order(lines: dict[str, int], trace: Trace) -> list[Commands] | None:
+        named = {role: case.trace.names[line] for role, line in lines.items()}
+        return under(case, trace, reading, Wiring("", "", (), msgspec.structs.replace(bus, lines={**bus.lines, **named})))
+
+    def worth_of(lines: dict[str, int]) -> float:
+        own = in_order(lines, small)
+        return sense(reading.part, own) - unmet(case, reading, own) if own is not None else 0.0
+
+    target = case.rig.target(reading.device)
+    score, lines = best_order(small, case.roles, target, 1 if bus.select == "high" else 0, worth_of)
+    moved = [role for role in lines if lines[role] != case.roles[role]]
+    own = in_order(lines, piece)
+    if score < 0.9 or score < pair + 0.03 or score < now + GAIN * (1 - now) or len(moved) < 3 or not brought_up(reading, own):
+        return None
+    start, end = case.span
+    return case.found(
+        "wiring.swapped-lines", "any-order", confidence="likely", device=reading.device.name, lines=[bus.lines[role] for role in moved],
+        start=start, end=end, evidence={"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{score:.0%}"},
+        shown=", ".join(f"'{case.trace.names[lines[role]]}' is {role.upper()}" for role in moved),
+        options=" ".join(f"--line {role}={case.trace.names[lines[role]]}" for role in moved),
+    )  # fmt: skip
+
+
+def mode(case: Case) -> Iterator[Finding]:
+    """The edge at which data change, against the mode that the rig says: told by the wires alone, whatever they carry."""
+    bus = case.bus
+    select = next((role for role in ("cs", "cs1") if role in case.roles), "")
+    clock, data = case.kind.needs
+    guessed = "mode" in case.plan.assumed
+    if not select or clock not in case.roles or data not in case.roles or case.words < 4:
+        return
+    piece = excerpt(case.trace, lines=case.roles.values())
+    spans = selected(piece, case.roles[select], 1 if bus.select == "high" else 0)
+    found, clear = mode_of(piece, case.roles[clock], case.roles[data], spans)
+    # Where the mode was worked out from these edges, only the parts tell which one was meant.
+    able = {mode for reading in case.direct for mode in reading.part.spi_modes} if guessed else {bus.mode}
+    if not able:
+        return
+    meant = min(able)
+    same = (found in (0, 3)) == (meant in (0, 3))
+    if not same and guessed and inverted_as_a_whole(case):
+        return  # then the clock is, too
+    if not same and clear > 0.95 and (guessed or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices)):
+        yield case.found(
+            "frame.wrong-spi-mode", "edges", lines=case.names(clock, data), start=case.seconds(piece.start), end=case.seconds(piece.end),
+            evidence={"data changes clear of the other edge": f"{clear:.0%}"}, edge="rising" if meant in (0, 3) else "falling",
+            mode=meant, other=found, polarity=meant >> 1, phase=meant & 1,
+        )  # fmt: skip
+    elif same:
+        case.rule_out("frame.wrong-spi-mode", f"data are at rest where mode {meant} samples them")
+
+
+RULES = [
+    Rule("frame", mode, has_selects),
+    Rule("frame", marks_stuck, moves_words),
+    Rule("wiring", other_wirings, moves_words),
+]
