@@ -64,7 +64,7 @@ def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagn
 
     kept, hidden = compete(found, shared)
     if not any(finding.severity != "note" for finding in kept):
-        kept += [finding for case in cases for finding in all_good(case)]
+        kept += [finding for case in cases if _carries_words(case) for finding in all_good(case)]
     kept.sort(key=Finding.rank, reverse=True)
     codes = {(finding.bus, finding.code) for finding in [*kept, *hidden]}
     several = len(cases) > 1
@@ -79,7 +79,12 @@ def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagn
 
 def _heard(case: Case, rule: Rule) -> bool:
     """Whether the layer below a rule carries it: what words say is nothing to go by where the lines carry no words of this kind of bus."""
-    return rule.layer in BELOW_WORDS or case.kind.addressed or case.kind.scanned or borne(case)
+    return rule.layer in BELOW_WORDS or _carries_words(case)
+
+
+def _carries_words(case: Case) -> bool:
+    """Whether the lines carry words of their kind of bus; scanned LEDs have none, and addresses tell it by themselves."""
+    return case.kind.addressed or case.kind.scanned or borne(case)
 
 
 def _verdict(cases: list[Case], findings: list[Finding]) -> str:

@@ -8,11 +8,13 @@ import numpy as np
 
 from ...finding import Finding
 from ...units import parse, show
+from ..bearing import bearing, borne, exchanged_by_shape
 from ..case import Case, broken, sense
-from ..rule import Rule, is_addressed, not_addressed
+from ..rule import Rule, is_addressed, moves_words, not_addressed
 
 __all__ = ["RULES"]
 
+BUSY = 64  # changes from which on lines are asked for their shape
 FEWEST_SAMPLES = 4.0  # a clock period sampled less often loses edges
 LEVELS = {0: "low", 1: "high", 2: "unknown"}
 
@@ -168,11 +170,25 @@ def no_words(case: Case) -> Iterator[Finding]:
             )  # fmt: skip
 
 
+def no_shape(case: Case) -> Iterator[Finding]:
+    """Much moves, and nothing of it has the shape of this kind of bus: neither alike pulses nor whole words."""
+    moves = sum(case.moves(role) for role in case.roles)
+    if moves < BUSY or borne(case) or exchanged_by_shape(case) is not None:
+        return
+    lines = [line for role, line in case.bus.lines.items() if case.moves(role)]
+    start, end = case.span
+    yield case.found(
+        "capture.unlike-rig", "no-shape", confidence="likely", lines=lines, start=start, end=end, names=", ".join(lines), kind=case.kind.title,
+        evidence={"changes": moves, "shape": f"{bearing(case):.0%}"},
+    )  # fmt: skip
+
+
 RULES = [
     Rule("capture", silent),
     Rule("capture", undersampled, is_addressed),
     Rule("capture", no_calls, is_addressed),
     Rule("capture", no_words, not_addressed),
+    Rule("capture", no_shape, moves_words),
     Rule("capture", cut_short),
     Rule("capture", clipped),
     Rule("capture", unknown_levels),
