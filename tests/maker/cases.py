@@ -459,6 +459,23 @@ def several(seed: int, wrong: str, faulty: str = "", turn: int = 0) -> Made:
     return Made(first, rig, [])
 
 
+def pair(seed: int, wrong: str) -> Made:
+    """A PCD8544 and a MAX7219 on one SPI bus, each with a select of its own."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCK=0, MOSI=0, CS1=1, CS2=1, DC=0)
+    spi = Spi(wave, 1e6, dc="DC", cs="CS1")
+    wave.wait(1e6)
+    displays.pcd8544(spi, displays.scene(chance, 84, 48, "mixed"), chance, wrong)
+    wave.wait(1e6)
+    rows = [chance.randrange(256) for _ in range(8)]
+    displays.digits_chip(lambda register, value: spi.write([register, value], select="CS2"), rows)
+    wave.wait(1e6)
+    roles = {"sck": "SCK", "mosi": "MOSI", "cs1": "CS1", "cs2": "CS2", "dc": "DC"}
+    rig = _bus("spi", roles) + DEVICE.format(on="wires", part="pcd8544", panel="84x48") + 'select = "cs1"\n'
+    rig += DEVICE.format(on="wires", part="max7219", panel="8x8").replace("glass", "dots") + 'select = "cs2"\n'
+    return Made(wave, rig, [])
+
+
 def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made:
     """Traffic of something else on the lines of a display."""
     own = FAMILIES[of](seed, "")
@@ -505,7 +522,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
-    "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "foreign": foreign,
+    "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -638,6 +655,8 @@ def faults(seed: int) -> Iterator[Case]:
                       ("low LAT", STUCK, ()), ("high OE", STUCK, ()), ("low OE", STUCK, ()), ("low CLK", STUCK, ()), ("swap LAT OE", SWAP, ()),
                       ("invert OE", INVERTED, ()))  # fmt: skip
     yield from _wrong("ports", seed, {}, "setup.pin-direction", "setup.display-off", "timing.wait-short")
+    yield from _wired("pair", seed, {}, ("swap CS1 CS2", SWAP, ()), ("high CS1", STUCK, ()), ("high CS2", STUCK, ()), ("low CS2", SELECT, ()),
+                      ("swap SCK MOSI", SWAP, ()), ("low DC", DC, ()))  # fmt: skip
     yield from _wrong("polled", seed, {}, "timing.never-ready")
     for turn in range(3):
         yield from _wired("several", seed, {"turn": turn}, ("swap SCL SDA", SWAP, ()), ("swap CS DC", SWAP, ()), ("low MOSI", STUCK, ()), ("low RS", DC, ()),
@@ -700,7 +719,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("oled", {"part": "sh1106", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
-                      ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}),
+                      ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("pair", {}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:
@@ -718,7 +737,7 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
     for case in [*(case for seed in range(seeds) for case in (*faults(seed), *analog(seed))), *healthy(scenes)]:
         yield case
         if (
-            case.family not in ("shift", "registers", "lamps", "sign", "several", "ports")
+            case.family not in ("shift", "registers", "lamps", "sign", "several", "ports", "pair")
             and not case.foreign
             and case.kinds.get("chain", 1) == 1
             and case.kinds.get("order") != "b"

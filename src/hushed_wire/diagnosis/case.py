@@ -355,7 +355,8 @@ def broken(case: Case, reading: DeviceReading) -> float:
     out = 0.0
     for channel in case.channels:
         if channel.select and len(channel.table):
-            out = max(out, float(np.mean(channel.table.spare > 0)))
+            # Of a transfer that the capture begins in the middle of, bits are left over by right.
+            out = max(out, float(np.mean((channel.table.spare > 0) & (channel.table.began != CUT))))
     selects = {channel.select for channel in case.channels}
     if case.kind.clocks[0] in case.roles and len(selects) == 1 and "" not in selects:
         clocks = case.moves(case.kind.clocks[0]) / 2

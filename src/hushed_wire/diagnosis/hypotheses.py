@@ -40,6 +40,7 @@ __all__ = [
 ]
 
 CHIPS = ("cs1", "cs2")
+BRING_UP = 16  # commands and runs of data in which a bring-up has to appear
 MOST_TOLD = 400  # commands that are looked at
 SENSIBLE = 0.9  # how much sense makes a search for other wirings needless
 
@@ -129,8 +130,9 @@ def under(case: Case, piece: Trace, reading: DeviceReading, wiring: Wiring) -> l
 
 
 def brought_up(reading: DeviceReading, own: list[Commands] | None) -> bool:
-    """Whether a bring-up appears: without one, sense may be chance."""
-    return set_up_in(reading.part, {name for chip in own or [] for name in chip.names})
+    """Whether a bring-up appears at the beginning: without one, sense may be chance, and in a long picture there is a command of every name."""
+    names = {chip.name_of(index) for chip in own or [] for index in range(min(len(chip), BRING_UP))}
+    return set_up_in(reading.part, names) and 5 * len(names & set(reading.part.start_up)) >= 2 * len(set(reading.part.start_up))
 
 
 # ---- the rules ------------------------------------------------------------------------------------------------------------

@@ -161,51 +161,47 @@ def _devices(heard: Channel, options: Options, setup: Setup) -> list[Device]:
     tried = [int(address) for address in np.unique(who.address) if address >= 0]
     answered = {int(address) for address in np.unique(who.address[who.answered])}
     parts = [load(name) for name in ([options.part] if options.part else sorted(catalog_names(), key=usual_first))]
-    out = []
     known = {address for part in parts if part.i2c for address in part.i2c.addresses}
     called = tried if len(tried) < SEARCH else []
+    out = []
     for address in sorted(answered & known) or called:  # who was called in vain matters only where nobody answered
-        best: tuple[float, Part, Commands] | None = None
-        for part in parts:
-            if part.i2c is None or address not in part.i2c.addresses or part.memory.kind == "port":
-                continue
-            payloads = RECEIVERS[part.framings[0]](Seat(part.framings[0], address)).take(heard)
-            if payloads is None:
-                continue
-            own = commands(part, payloads[0])
-            strange = np.count_nonzero(own.kind == -1) / max(1, len(own))
-            if own.random and not options.part:
-                continue
-            if strange <= 1 / 4 and (best is None or strange < best[0]):  # more than that is no command of this part
-                best = strange, part, own
+        best = _part_at(heard, address, parts, bool(options.part))
         if best is not None:
-            _, part, own = best
-            out.append(
-                _device(
-                    part,
-                    address,
-                    options,
-                    setup,
-                    answers=address in answered,
-                    fitting=panel_for(part, own, next(iter(part.panels))) if part.panels else None,
-                )
-            )
-    if not out and options.part:
-        part = parts[0]
-        if part.i2c is not None:
-            out.append(_device(part, _meant(part, tried), options, setup, answers=False))
-    if not out and called:
-        # An address in its 8-bit form tells which part was meant.
-        for part in [part for part in parts if part.panels]:
-            meant = [
-                address
-                for address in (part.i2c.addresses if part.i2c else [])
-                if 2 * address in tried or 2 * address + 1 in tried
-            ]
-            if meant:
-                out.append(_device(part, meant[0], options, setup, answers=False))
-                break
-    return out
+            part, own = best
+            fitting = panel_for(part, own, next(iter(part.panels))) if part.panels else None
+            out.append(_device(part, address, options, setup, answers=address in answered, fitting=fitting))
+    return out or [
+        _device(part, address, options, setup, answers=False) for part, address in _meant_for(parts, tried, called, options)
+    ]
+
+
+def _part_at(heard: Channel, address: int, parts: list[Part], given: bool) -> tuple[Part, Commands] | None:
+    """The part whose commands the words for an address are most likely, and these. given: the part is said, so that it may get anything."""
+    best: tuple[float, Part, Commands] | None = None
+    for part in parts:
+        if part.i2c is None or address not in part.i2c.addresses or part.memory.kind == "port":
+            continue
+        payloads = RECEIVERS[part.framings[0]](Seat(part.framings[0], address)).take(heard)
+        if payloads is None:
+            continue
+        own = commands(part, payloads[0])
+        strange = np.count_nonzero(own.kind == -1) / max(1, len(own))
+        if own.random and not given:
+            continue
+        if strange <= 1 / 4 and (best is None or strange < best[0]):  # more than that is no command of this part
+            best = strange, part, own
+    return None if best is None else best[1:]
+
+
+def _meant_for(parts: list[Part], tried: list[int], called: list[int], options: Options) -> list[tuple[Part, int]]:
+    """The part and the address that calls in vain were probably for: the one that is given, or one whose address in its 8-bit form was called."""
+    if options.part:
+        return [(parts[0], _meant(parts[0], tried))] if parts[0].i2c is not None else []
+    for part in parts if called else []:
+        for address in part.i2c.addresses if part.i2c and part.panels else []:
+            if 2 * address in tried or 2 * address + 1 in tried:
+                return [(part, address)]
+    return []
 
 
 def _meant(part: Part, tried: list[int]) -> int:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import msgspec
 import numpy as np
 
+from ...bus.base import SELECTS
 from ...bus.carries import selected
 from ...bus.changes import excerpt
 from ...bus.spi_roles import mode_of
@@ -37,6 +39,7 @@ __all__ = ["RULES"]
 
 FIRST = (6, 10, 16, 24)  # commands that a set-up may have
 OPENS = {0x01}  # software reset, which begins set-ups of parts whose parameters are data (MIPI DCS 1.02, 6.1)
+CLEAR = 0.95  # share of data changes that keep clear of the edge that samples
 FEW = 6000  # changes on which orders of the data lines are tried
 
 
@@ -115,54 +118,81 @@ def _was_meant(case: Case, reading: DeviceReading) -> bool:
     return False
 
 
+@dataclass
+class _Tried:
+    """What a device makes of the traffic under a hypothesis. score: how much sense, less the rules that are broken."""
+
+    score: float
+    wiring: Wiring
+    own: list[Commands]
+
+
 def other_wirings(case: Case) -> Iterator[Finding]:
     """The wiring under which the capture makes most sense, where that is much more than as wired."""
-    case.kept["wirings"] = list(_other_wirings(case))
-    yield from case.kept["wirings"]
-
-
-def _other_wirings(case: Case) -> Iterator[Finding]:
-    piece = excerpt(case.trace, lines=case.roles.values())
     if not any(case.moves(role) for role in case.kind.clocks):
         return
     if exchanged_by_shape(case) is not None or any(True for _ in marks_stuck(case)):
         return
+    piece = excerpt(case.trace, lines=case.roles.values())
     for reading in case.devices:
         now = worth(case, reading)
-        whole = now >= SENSIBLE and not _illegible(reading)
-        if whole and (brought_up(reading, reading.chips) or not reading.part.start_up):
+        if _understood(reading, now):
             case.rule_out("wiring.swapped-lines", f"'{reading.device.name}' understands what it gets as wired")
             continue
         if wrong_base(case, reading, now) is not None:
             continue  # one number that is wrong explains as much, and the rest makes sense as wired
-        tried: list[tuple[float, Wiring, list[Commands]]] = []
-        dead = [role for role in case.kind.data_lines(case.bus.lines) if role in case.roles and not case.moves(role)]
-        for wiring in hypotheses(case):
-            if any(not case.moves(line) for line in wiring.lines) and len(wiring.lines) < 3:
-                continue  # a line that never moves is not explained by another place for it
-            if dead and case.words >= 12 and wiring.code == "wiring.reversed-bus":
-                continue
-            if not _carries(case, piece, wiring):
-                continue
-            own = under(case, piece, reading, wiring)
-            if own is not None:
-                tried.append((sense(reading.part, own) - unmet(case, reading, own), wiring, own))
-        tried.sort(key=lambda entry: -entry[0])
-        top = tried[0][0] if tried else 0.0
+        tried = sorted(_tried(case, piece, reading), key=lambda entry: -entry.score)
+        top = tried[0].score if tried else 0.0
         if case.kind.data_lines(case.bus.lines) and top < 0.97 and borne(case):
             shuffled = _shuffled(case, piece, reading, now, top)
             if shuffled is not None:
                 yield shuffled
                 return
-        if tried and top >= now + GAIN * (1 - now) and top >= 0.7 and brought_up(reading, tried[0][2]):
-            best = [wiring for score, wiring, _ in tried if score >= top - 0.02]
-            # What fewer lines explain needs no more of them.
-            best = [one for one in best if not any(_simpler(case, other, one) for other in best)]
-            if best[0].code == "frame.wrong-spi-mode" and any(True for _ in mode(case)):
-                return  # the edges tell it by themselves
-            evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{top:.0%}"}
-            for wiring in best[:2]:
-                yield told(case, reading, wiring, best[:2], "certain" if len(best) == 1 else "likely", evidence)
+        if tried:
+            yield from _best(case, reading, tried, now)
+
+
+def _understood(reading: DeviceReading, now: float) -> bool:
+    """Whether a device makes sense of what it gets as wired. now: how much."""
+    return now >= SENSIBLE and not _illegible(reading) and (brought_up(reading, reading.chips) or not reading.part.start_up)
+
+
+def _tried(case: Case, piece: Trace, reading: DeviceReading) -> Iterator[_Tried]:
+    """Every hypothesis that could be, and what a device makes of an excerpt under it."""
+    dead = [role for role in case.kind.data_lines(case.bus.lines) if role in case.roles and not case.moves(role)]
+    edges = _mode_by_edges(case) if "mode" in case.kind.settings else None
+    for wiring in hypotheses(case):
+        if any(not case.moves(line) for line in wiring.lines) and len(wiring.lines) < 3:
+            continue  # a line that never moves is not explained by another place for it
+        if dead and case.words >= 12 and wiring.code == "wiring.reversed-bus":
+            continue
+        if not _carries(case, piece, wiring):
+            continue
+        if (
+            wiring.code == "frame.wrong-spi-mode"
+            and edges is not None
+            and edges[1] > CLEAR
+            and (edges[0] in (0, 3)) == (case.bus.mode in (0, 3))
+        ):
+            continue  # data rest where they are sampled
+        own = under(case, piece, reading, wiring)
+        if own is not None:
+            yield _Tried(sense(reading.part, own) - unmet(case, reading, own), wiring, own)
+
+
+def _best(case: Case, reading: DeviceReading, tried: list[_Tried], now: float) -> Iterator[Finding]:
+    """The hypotheses that make most sense, where that is much more than as wired. tried: the best first."""
+    top = tried[0].score
+    if top < now + GAIN * (1 - now) or top < 0.7 or not brought_up(reading, tried[0].own):
+        return
+    best = [entry.wiring for entry in tried if entry.score >= top - 0.02]
+    # What fewer lines explain needs no more of them.
+    best = [one for one in best if not any(_simpler(case, other, one) for other in best)]
+    if best[0].code == "frame.wrong-spi-mode" and any(True for _ in mode(case)):
+        return  # the edges tell it by themselves
+    evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{top:.0%}"}
+    for wiring in best[:2]:
+        yield told(case, reading, wiring, best[:2], "certain" if len(best) == 1 else "likely", evidence)
 
 
 def _carries(case: Case, piece: Trace, wiring: Wiring) -> bool:
@@ -225,26 +255,38 @@ def _shuffled(case: Case, piece: Trace, reading: DeviceReading, now: float, pair
     )  # fmt: skip
 
 
+def _mode_by_edges(case: Case) -> tuple[int, float, Trace] | None:
+    """The SPI mode by the edges at which data change, how clear that is, and the excerpt that tells it; None where no select does."""
+    clock, data = case.kind.needs
+    selects = sorted((role for role in SELECTS if role in case.roles), key=case.moves)
+    if not selects or clock not in case.roles or data not in case.roles:
+        return None
+    piece = excerpt(case.trace, lines=case.roles.values())
+    spans = selected(piece, case.roles[selects[-1]], int(case.bus.select == "high"))
+    return *mode_of(piece, case.roles[clock], case.roles[data], spans), piece
+
+
 def mode(case: Case) -> Iterator[Finding]:
     """The edge at which data change, against the mode that the rig says: told by the wires alone, whatever they carry."""
-    bus = case.bus
-    select = next((role for role in ("cs", "cs1") if role in case.roles), "")
-    clock, data = case.kind.needs
     guessed = "mode" in case.plan.assumed
-    if not select or clock not in case.roles or data not in case.roles or case.words < 4:
+    edges = _mode_by_edges(case) if case.words >= 4 else None
+    if edges is None:
         return
-    piece = excerpt(case.trace, lines=case.roles.values())
-    spans = selected(piece, case.roles[select], 1 if bus.select == "high" else 0)
-    found, clear = mode_of(piece, case.roles[clock], case.roles[data], spans)
+    found, clear, piece = edges
+    clock, data = case.kind.needs
     # Where the mode was worked out from these edges, only the parts tell which one was meant.
-    able = {mode for reading in case.direct for mode in reading.part.spi_modes} if guessed else {bus.mode}
+    able = {mode for reading in case.direct for mode in reading.part.spi_modes} if guessed else {case.bus.mode}
     if not able:
         return
     meant = min(able)
     same = (found in (0, 3)) == (meant in (0, 3))
     if not same and guessed and inverted_as_a_whole(case):
         return  # then the clock is, too
-    if not same and clear > 0.95 and (guessed or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices)):
+    if (
+        not same
+        and clear > CLEAR
+        and (guessed or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices))
+    ):
         yield case.found(
             "frame.wrong-spi-mode", "edges", lines=case.names(clock, data), start=case.seconds(piece.start), end=case.seconds(piece.end),
             evidence={"data changes clear of the other edge": f"{clear:.0%}"}, edge="rising" if meant in (0, 3) else "falling",
