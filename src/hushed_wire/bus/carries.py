@@ -14,10 +14,11 @@ from ..trace import Trace
 from ..trace.model import Times
 from .changes import edges_to
 
-__all__ = ["ALIKE", "clocked", "latched", "pulses_alike", "selected", "strobed"]
+__all__ = ["ALIKE", "FEWEST", "clocked", "latched", "pulses_alike", "selected", "strobed"]
 
 ALIKE = 0.5  # by how much a pulse may differ from the usual one, of that: software and its interrupts are no quartz
 FEWEST = 16  # pulses that have to be seen
+UNTOLD = 0.75  # what a steady clock without any pause counts
 SETTLED = 0.25  # of a pulse: its last part, in which what it takes has to hold still
 
 
@@ -57,6 +58,9 @@ def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: i
     if not used.any():
         return 0.0
     whole = float(np.mean(counts[used] % bits == 0))
+    if spans is None:
+        # The capture may begin within the first burst; of a single one nothing tells where its words begin.
+        whole = float(np.mean(counts[1:] % bits == 0)) if len(counts) > 1 else UNTOLD
     # What comes ahead of the first span or behind the last one may belong to one that the capture does not hold whole.
     between = int(np.searchsorted(rises, closes[-1], side="right") - np.searchsorted(rises, opens[0]))
     inside = float(counts.sum()) / max(1, between)

@@ -10,7 +10,7 @@ from itertools import combinations
 
 import numpy as np
 
-from ..bus.carries import clocked, latched, selected, strobed
+from ..bus.carries import FEWEST, clocked, latched, selected, strobed
 from ..bus.changes import edges_to, excerpt
 from ..part import catalog_names, load
 from ..trace import Trace
@@ -54,6 +54,9 @@ def bearing(
 
 def borne(case: Case) -> bool:
     """Whether the lines carry this kind of bus, as wired or with its frames left out of account."""
+    clock = next((role for role in ("clock", *case.kind.clocks) if case.moves(role)), "")
+    if clock and case.moves(clock) < 2 * FEWEST:
+        return True  # so few pulses have no shape that could be denied
     if "borne" not in case.kept:
         case.kept["borne"] = max(bearing(case), bearing(case, framed=False))
     return float(case.kept["borne"]) >= CARRIED

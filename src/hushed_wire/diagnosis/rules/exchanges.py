@@ -97,7 +97,7 @@ def _was_meant(case: Case, reading: DeviceReading) -> bool:
         own = chip.payload
         high = bool(own.data.any())
         if (
-            high and reading.part.parameters == "data"
+            reading.part.parameters == "data"
         ):  # what comes behind such a command is data by right, so only the codes themselves tell
             seen = codes & {int(value) for value in own.value[: 2 * FIRST[-1]]}
             if len(own) and int(own.value[0]) in OPENS | codes and 4 * len(seen) >= 3 * len(set(reading.part.start_up)):

@@ -15,7 +15,7 @@ from ...part.output_pins import pins_of
 from ...rig import DeviceReading, Rig, decode
 from ...rig.adapter import adapter, written
 from ...sequence.examine import RULES as SEQUENCE_RULES
-from ..case import GAIN, POWERED, Case, sense, strange_share, timed, unmet
+from ..case import GAIN, POWERED, Case, broken, sense, strange_share, timed, unmet
 from ..hypotheses import wrong_base
 from ..rule import Rule, is_addressed
 
@@ -84,6 +84,8 @@ def nothing_sent(case: Case) -> Iterator[Finding]:
             continue
         if min(int(chip.payload.time[0]) for chip in chips) < began or sum(len(chip.payload) for chip in chips) < FEW_WORDS:
             continue  # what came ahead of it may have been anything
+        if broken(case, reading) or strange_share(reading.chips) > 0.05:
+            continue  # words that arrive as others may have been a set-up
         yield case.found(
             "setup.nothing-sent", device=reading.device.name, start=case.seconds(began), end=case.span[1],
             evidence={"words behind it": sum(len(chip.payload) for chip in chips), "steps of a set-up": 0}, part=reading.part.name,
