@@ -61,7 +61,7 @@ def _speaks(case: Case, role: str) -> bool:
     if role in case.kind.clocks:
         rises = case.moves(role) // 2
         return (
-            rises < 16 or any(clocked(case.trace, case.roles[role], None, bits) >= 0.4 for bits in (9, 10)) or _even(case, role)
+            rises < 16 or any(clocked(case.trace, case.roles[role], None, bits) >= 0.8 for bits in (9, 10)) or _even(case, role)
         )
     return case.moves(role) < 8 or addressed_by_data(case, case.roles[role])
 
