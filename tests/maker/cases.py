@@ -468,6 +468,7 @@ def pair(seed: int, wrong: str) -> Made:
     displays.pcd8544(spi, displays.scene(chance, 84, 48, "mixed"), chance, wrong)
     wave.wait(1e6)
     rows = [chance.randrange(256) for _ in range(8)]
+    spi.hertz = chance.choice((1e6, 4e6, 250e3))  # each part at its own speed
     displays.digits_chip(lambda register, value: spi.write([register, value], select="CS2"), rows)
     wave.wait(1e6)
     roles = {"sck": "SCK", "mosi": "MOSI", "cs1": "CS1", "cs2": "CS2", "dc": "DC"}

@@ -17,8 +17,9 @@ from .changes import edges_to
 __all__ = ["ALIKE", "FEWEST", "clocked", "latched", "pulses_alike", "selected", "strobed"]
 
 ALIKE = 0.5  # by how much a pulse may differ from the usual one, of that: software and its interrupts are no quartz
+RATES = 2  # at which one bus may be clocked: a slow set-up, or two parts of different speed
+RARE = 0.05  # of all pulses: what is rarer is no rate of its own
 FEWEST = 16  # pulses that have to be seen
-UNTOLD = 0.75  # what a steady clock without any pause counts
 SETTLED = 0.25  # of a pulse: its last part, in which what it takes has to hold still
 
 
@@ -46,9 +47,12 @@ def bursts(rises: Times) -> tuple[Times, Times]:
     return np.concatenate([rises[:1], rises[cuts + 1]]) - 1, np.concatenate([rises[cuts], rises[-1:]]) + 1
 
 
-def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: int) -> float:
+def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: int, untold: float = 0.5) -> float:
     """How well a line works as the clock of words of so many bits, from 0 to 1: the share of pulses that are alike, times that of spans with
-    whole words in them, times that of pulses within spans. spans: where words are, None where only pauses tell."""
+    whole words in them, times that of pulses within spans. spans: where words are, None where only pauses tell.
+
+    untold: what a steady clock without any pause counts: it may clock words, or be no clock at all.
+    """
     rises = edges_to(trace, clock, 1)
     if len(rises) < FEWEST:
         return 0.0
@@ -60,27 +64,34 @@ def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: i
     whole = float(np.mean(counts[used] % bits == 0))
     if spans is None:
         # The capture may begin within the first burst; of a single one nothing tells where its words begin.
-        whole = float(np.mean(counts[1:] % bits == 0)) if len(counts) > 1 else UNTOLD
+        whole = float(np.mean(counts[1:] % bits == 0)) if len(counts) > 1 else untold
     # What comes ahead of the first span or behind the last one may belong to one that the capture does not hold whole.
-    between = int(np.searchsorted(rises, closes[-1], side="right") - np.searchsorted(rises, opens[0]))
+    between = int(np.searchsorted(rises, closes.max(), side="right") - np.searchsorted(rises, opens[0]))
     inside = float(counts.sum()) / max(1, between)
     # A single span tells little of the rest of the capture: there most pulses have to be in it.
     if len(opens) < 4:
         inside = float(counts.sum()) / len(rises)
-    return pulses_alike(trace, clock) * whole * min(1.0, inside)
+    return pulses_alike(trace, clock, RATES) * whole * min(1.0, inside)
 
 
-def pulses_alike(trace: Trace, line: int) -> float:
-    """The share of pulses that last about as long as the usual one: those to the level that the line has for the shorter time."""
+def pulses_alike(trace: Trace, line: int, rates: int = 1) -> float:
+    """The share of pulses that last about as long as the usual one: those to the level that the line has for the shorter time.
+
+    rates: as which clocks may be driven: of those that are left over, about as long as the usual one of them, and so on.
+    """
     edges = trace.edges(line)
     lasts, level = edges.durations()[1:-1], edges.level[1:-1]
     if len(lasts) < 2:
         return 0.0
     own = [lasts[level == value] for value in (0, 1)]
     pulses = min((each for each in own if len(each)), key=lambda each: float(each.sum()))
-    usual = float(np.median(pulses))
-    slack = max(ALIKE * usual, 2.0 * trace.resolution())
-    return float(np.mean(np.abs(pulses - usual) <= slack))
+    left = pulses
+    for _ in range(rates):
+        if len(left) < RARE * len(pulses) or not len(left):
+            break
+        usual = float(np.median(left))
+        left = left[np.abs(left - usual) > max(ALIKE * usual, 2.0 * trace.resolution())]
+    return 1 - len(left) / len(pulses)
 
 
 def strobed(trace: Trace, strobe: int, rests: int, others: list[int]) -> float:

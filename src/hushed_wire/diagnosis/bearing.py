@@ -10,6 +10,7 @@ from itertools import combinations
 
 import numpy as np
 
+from ..bus.base import SELECTS
 from ..bus.carries import FEWEST, clocked, latched, selected, strobed
 from ..bus.changes import edges_to, excerpt
 from ..part import catalog_names, load
@@ -20,8 +21,8 @@ from .case import Case
 __all__ = ["CARRIED", "addressed_by_data", "bearing", "borne", "exchanged_by_shape"]
 
 CARRIED = 0.6  # from here on the lines carry this kind of bus
+BESIDE_DATA = 0.75  # what a clock without any pause counts, where data move beside it
 CLEARLY = 0.85  # how well an exchange has to fit that shape alone tells
-SELECTING = ("cs", "cs1")
 LATCHES = ("latch", "e")  # what takes over the bits of a register; behind one without a latch, the display's own E
 
 
@@ -41,15 +42,22 @@ def bearing(
         rests = int(clock in ("wr", "rd"))
         others = [line for role, line in roles.items() if role != clock and role not in ("e2", "rd", "wr", "reset", "backlight")]
         return strobed(piece, roles[clock], rests, others)
-    select = next((role for role in SELECTING if role in roles), "") if kind.transfers and framed else ""
+    selects = [role for role in SELECTS if role in roles] if kind.transfers and framed else []
     spans: tuple[Times, Times] | None = None
-    if select:
-        spans = selected(piece, roles[select], int(bus.select == "high") if active is None else active)
+    if selects:
+        level = int(bus.select == "high") if active is None else active
+        pairs = [selected(piece, roles[role], level) for role in selects]
+        opens, closes = (np.concatenate([pair[side] for pair in pairs]) for side in (0, 1))
+        order = np.argsort(opens, kind="stable")
+        spans = opens[order], closes[order]
     elif framed and (latch := next((role for role in LATCHES if role in roles), "")):
         spans = latched(piece, roles[latch])
     nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
     known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
-    return max(clocked(piece, roles[clock], spans, bits) for bits in known)
+    # Without pauses or frames, data that move beside a clock are what speaks for words.
+    data = next((role for role in ("data", *kind.needs[1:]) if role in roles), "")
+    untold = BESIDE_DATA if data and len(piece.edges(roles[data]).times) > 8 else 0.5
+    return max(clocked(piece, roles[clock], spans, bits, untold) for bits in known)
 
 
 def borne(case: Case) -> bool:
@@ -74,7 +82,7 @@ def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
     kind = case.kind
     if kind.addressed or kind.each_rests:
         return None
-    frame = next((role for role in (*SELECTING, *LATCHES) if role in case.roles), "")
+    frame = next((role for role in (*SELECTS[:2], *LATCHES) if role in case.roles), "")
     clock = next((role for role in ("clock", *kind.clocks) if role in case.roles), "")
     if not clock or not frame:
         return None
