@@ -1,12 +1,16 @@
 """A fixed sample of the second maker's captures, which share no code with the program, diagnosed through the command line."""
 
 import random
+import tempfile
 import unittest
+from pathlib import Path
 
-from maker.cases import Outcome, cases, judged
+from maker.cases import FAMILIES, Outcome, cases, judged
 from maker.mishaps import joined, swapped
 from maker.volts import Bench, seen
 from maker.wave import Wave
+from maker.writers import raw, vcd
+from support import program_json
 
 SAMPLE, SEEDS = 7, 4  # every seventh case of so many seeds: each fault with one seed or another
 
@@ -45,6 +49,22 @@ class Itself(unittest.TestCase):
         self.assertEqual((wave.first, wave.changes), ({"A": 1, "B": 0}, [(10, "B", 1), (20, "A", 0)]))
         joined(wave, "A", "B")
         self.assertEqual((wave.first, wave.changes), ({"A": 0, "B": 0}, [(10, "A", 1), (10, "B", 1), (20, "A", 0), (20, "B", 0)]))
+
+    def test_raw_samples_and_changes_of_one_wave_say_the_same(self) -> None:
+        made = FAMILIES["digits"](3, "")
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            vcd(made.wave, folder / "exact.vcd")
+            raw(made.wave, 10, folder / "sampled.bin")
+            (folder / "exact.toml").write_text(made.rig)
+            for number, line in enumerate(made.wave.names):  # lines of raw samples are called by their number
+                made.rig = made.rig.replace(f'"{line}"', f'"{number}"')
+            (folder / "sampled.toml").write_text(made.rig)
+            exact = program_json("decode", "exact.vcd", "--rig", "exact.toml", cwd=folder)
+            sampled = program_json("decode", "sampled.bin", "--raw", "1", "--rate", "100MHz", "--rig", "sampled.toml", cwd=folder)
+        said = [[(entry["name"], entry["bytes"]) for entry in told["commands"]] for told in (exact, sampled)]
+        self.assertEqual(said[0], said[1])
+        self.assertGreater(len(said[0]), 12)
 
     def test_a_line_rises_by_its_resistor_and_capacitance(self) -> None:
         wave = Wave(1, 0.0, SDA=0)

@@ -19,7 +19,7 @@ from .masters import I2c, Parallel, Shift, Spi
 from .volts import Bench, seen
 from .wave import Wave
 
-__all__ = ["Case", "Outcome", "cases", "judged"]
+__all__ = ["FAMILIES", "Case", "Outcome", "cases", "judged"]
 
 LCD8 = tuple(f"D{k}" for k in range(8))
 DEVICE = '\n[[device]]\nname = "glass"\non = "{on}"\npart = "{part}"\npanel = "{panel}"\n'

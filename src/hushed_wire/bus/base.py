@@ -153,7 +153,7 @@ BUSES: dict[str, BusKind] = {
                 **_named(HOLD, "select hold", "tH2", "tCSH"),
                 **_named(PULSE, "select rest", "tCSW", "tWH2"),
             },
-            exchanged=(("sck", "mosi"), ("mosi", "dc"), ("cs", "dc"), ("sck", "dc"), ("mosi", "cs"), ("sck", "cs")),
+            exchanged=(("cs1", "cs2"), ("sck", "mosi"), ("mosi", "dc"), ("cs", "dc"), ("sck", "dc"), ("mosi", "cs"), ("sck", "cs")),
         ),
         BusKind(
             "parallel", "parallel", "parallel", DATA[4:8], (*DATA[:4], *DATA[8:], "rs", "rw", "e", "e2", "wr", "rd", *SELECTS, *BESIDE),
@@ -164,7 +164,7 @@ BUSES: dict[str, BusKind] = {
                 **_named(SETUP, "register select set-up", "tAS", "tASU"), **_named(HOLD, "register select hold", "tAH"),
                 **_named(SETUP, "data set-up", "tDSW", "tDSU"), **_named(HOLD, "data hold", "tH", "tDHW"),
             },
-            exchanged=(("rs", "e"), ("rs", "rw"), ("rs", "wr"), ("rs", "rd"), ("e", "rw"), ("rw", "wr"), ("rw", "rd"), ("wr", "rd")),
+            exchanged=(("cs1", "cs2"), ("rs", "e"), ("rs", "rw"), ("rs", "wr"), ("rs", "rd"), ("e", "rw"), ("rw", "wr"), ("rw", "rd"), ("wr", "rd")),
         ),
         BusKind(
             "shift", "shift register", "shift", ("clock", "data"), ("latch", "enable", *BESIDE),

@@ -14,7 +14,7 @@ from ..trace import Trace
 from ..trace.model import Times
 from .changes import edges_to
 
-__all__ = ["ALIKE", "FEWEST", "clocked", "latched", "pulses_alike", "selected", "strobed"]
+__all__ = ["FEWEST", "bursts", "clocked", "pulses_alike", "spans_latched", "spans_selected", "strobed"]
 
 ALIKE = 0.5  # by how much a pulse may differ from the usual one, of that: software and its interrupts are no quartz
 RATES = 2  # at which one bus may be clocked: a slow set-up, or two parts of different speed
@@ -23,7 +23,7 @@ FEWEST = 16  # pulses that have to be seen
 SETTLED = 0.25  # of a pulse: its last part, in which what it takes has to hold still
 
 
-def selected(trace: Trace, line: int, active: int) -> tuple[Times, Times]:
+def spans_selected(trace: Trace, line: int, active: int) -> tuple[Times, Times]:
     """Whole spans in which a select is active."""
     opens, closes = edges_to(trace, line, active), edges_to(trace, line, 1 - active)
     if len(opens) and len(closes):
@@ -32,7 +32,7 @@ def selected(trace: Trace, line: int, active: int) -> tuple[Times, Times]:
     return opens[:count], closes[:count]
 
 
-def latched(trace: Trace, line: int) -> tuple[Times, Times]:
+def spans_latched(trace: Trace, line: int) -> tuple[Times, Times]:
     """The spans from one latch to the next; the first begins with the capture."""
     closes = edges_to(trace, line, 1)
     return np.concatenate([[trace.start], closes[:-1]]).astype(np.int64)[: len(closes)], closes
@@ -89,22 +89,25 @@ def pulses_alike(trace: Trace, line: int, rates: int = 1) -> float:
     for _ in range(rates):
         if len(left) < RARE * len(pulses) or not len(left):
             break
-        usual = float(np.median(left))
-        left = left[np.abs(left - usual) > max(ALIKE * usual, 2.0 * trace.resolution())]
+        left = left[~_usual(left, trace)]
     return 1 - len(left) / len(pulses)
+
+
+def _usual(lasts: Times, trace: Trace) -> NDArray[np.bool_]:
+    """(n,) which of these pulses last about as long as the usual one."""
+    usual = float(np.median(lasts))
+    near: NDArray[np.bool_] = np.abs(lasts - usual) <= max(ALIKE * usual, 2.0 * trace.resolution())
+    return near
 
 
 def strobed(trace: Trace, strobe: int, rests: int, others: list[int]) -> float:
     """How well a line works as the strobe of a parallel bus: the share of pulses that are alike, times that of pulses in whose last quarter
     none of the other lines changes. rests: its level between pulses."""
-    opens, closes = selected(trace, strobe, 1 - rests)
+    opens, closes = spans_selected(trace, strobe, 1 - rests)
     if len(opens) < 4:
         return 0.0
     lasts = closes - opens
-    usual = float(np.median(lasts))
-    slack = max(ALIKE * usual, 2.0 * trace.resolution())
-    alike: NDArray[np.bool_] = np.abs(lasts - usual) <= slack
     changes = np.sort(np.concatenate([trace.edges(line).times[1:] for line in others])) if others else np.empty(0, np.int64)
     first = closes - np.maximum((lasts * SETTLED).astype(np.int64), 1)
     moved = np.searchsorted(changes, closes, side="left") - np.searchsorted(changes, first, side="left")
-    return float(np.mean(alike)) * float(np.mean(moved == 0))
+    return float(np.mean(_usual(lasts, trace))) * float(np.mean(moved == 0))

@@ -3,7 +3,8 @@
 Source: HD44780U datasheet, Figure 24. The loop is over changes of width, not over words.
 
 A capture may begin while the part is at work: then what comes first is no function-set of a start-up (3 or 2), or halves that come in pairs tell
-it. The rests tell which half is the first: within a byte they are shorter than between bytes.
+it. The rests tell which half is the first: within a byte they are shorter than between bytes; where they do not, both halves of a byte are data, or
+both a command.
 """
 
 from __future__ import annotations

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from .carries import pulses_alike, selected
+from .carries import pulses_alike, spans_selected
 from .changes import edges_to
 
 __all__ = ["SpiFit", "best_spi", "mode_of", "word_bits"]
@@ -89,7 +89,7 @@ def best_spi(trace: Trace, most: int = 10) -> SpiFit | None:
     rises = {line: edges_to(trace, line, 1) for line in active}
     best: SpiFit | None = None
     for cs, level in product(active, (0, 1)):
-        opens, closes = selected(trace, cs, level)
+        opens, closes = spans_selected(trace, cs, level)
         if not len(opens):
             continue
         for sck in active:

@@ -11,7 +11,7 @@ from itertools import combinations
 import numpy as np
 
 from ..bus.base import SELECTS
-from ..bus.carries import FEWEST, clocked, latched, selected, strobed
+from ..bus.carries import FEWEST, clocked, spans_latched, spans_selected, strobed
 from ..bus.changes import edges_to, excerpt
 from ..part import catalog_names, load
 from ..trace import Trace
@@ -32,10 +32,10 @@ def bearing(
     """From 0 to 1, with the roles as wired or others. framed: whether selects and latches count, or pauses alone. active: the level that selects."""
     kind, bus = case.kind, case.bus
     roles = case.roles if roles is None else roles
-    piece = excerpt(case.trace, lines=case.roles.values()) if piece is None else piece
+    piece = case.piece if piece is None else piece
     if kind.addressed:
         return max(case.as_wired.score, case.exchanged.score)
-    clock = next((role for role in ("clock", *kind.clocks) if role in roles and len(piece.edges(roles[role]).times) > 1), "")
+    clock = next((role for role in case.clocks if len(piece.edges(roles[role]).times) > 1), "")
     if not clock:
         return 1.0 if kind.scanned and "clock" not in roles else 0.0
     if kind.each_rests:
@@ -46,23 +46,22 @@ def bearing(
     spans: tuple[Times, Times] | None = None
     if selects:
         level = int(bus.select == "high") if active is None else active
-        pairs = [selected(piece, roles[role], level) for role in selects]
+        pairs = [spans_selected(piece, roles[role], level) for role in selects]
         opens, closes = (np.concatenate([pair[side] for pair in pairs]) for side in (0, 1))
         order = np.argsort(opens, kind="stable")
         spans = opens[order], closes[order]
     elif framed and (latch := next((role for role in LATCHES if role in roles), "")):
-        spans = latched(piece, roles[latch])
+        spans = spans_latched(piece, roles[latch])
     nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
     known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
     # Without pauses or frames, data that move beside a clock are what speaks for words.
-    data = next((role for role in ("data", *kind.needs[1:]) if role in roles), "")
-    untold = BESIDE_DATA if data and len(piece.edges(roles[data]).times) > 8 else 0.5
+    untold = BESIDE_DATA if case.serial in roles and len(piece.edges(roles[case.serial]).times) > 8 else 0.5
     return max(clocked(piece, roles[clock], spans, bits, untold) for bits in known)
 
 
 def borne(case: Case) -> bool:
     """Whether the lines carry this kind of bus, as wired or with its frames left out of account."""
-    clock = next((role for role in ("clock", *case.kind.clocks) if case.moves(role)), "")
+    clock = next((role for role in case.clocks if case.moves(role)), "")
     if clock and case.moves(clock) < 2 * FEWEST:
         return True  # so few pulses have no shape that could be denied
     if "borne" not in case.kept:
@@ -83,13 +82,12 @@ def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
     if kind.addressed or kind.each_rests:
         return None
     frame = next((role for role in (*SELECTS[:2], *LATCHES) if role in case.roles), "")
-    clock = next((role for role in ("clock", *kind.clocks) if role in case.roles), "")
+    clock, data = next(iter(case.clocks), ""), case.serial
     if not clock or not frame:
         return None
-    piece = excerpt(case.trace, lines=case.roles.values())
+    piece = case.piece
     active = 0 if "select" in case.plan.assumed else None  # what was guessed by the traffic takes its fault for granted
     now = bearing(case, case.roles, piece, active=active)
-    data = "data" if "data" in case.roles else kind.needs[1] if len(kind.needs) > 1 else ""
     own = [role for role in (clock, frame, data, kind.marks, "enable") if role and role in case.roles]
     tried = []
     for a, b in combinations(dict.fromkeys(own), 2):

@@ -41,7 +41,7 @@ __all__ = [
     "Shared",
     "broken",
     "cases_of",
-    "legible",
+    "legibility",
     "select_for",
     "sense",
     "strange_share",
@@ -135,6 +135,21 @@ class Case:
     @cached_property
     def _edges(self) -> dict[str, Edges]:
         return {}
+
+    @cached_property
+    def piece(self) -> Trace:
+        """The first changes of the bus's lines: what its shape and other wirings are tried on."""
+        return excerpt(self.trace, lines=self.roles.values())
+
+    @property
+    def clocks(self) -> list[str]:
+        """The captured roles whose edges move bits or words; of a panel with row groups its register's."""
+        return [role for role in dict.fromkeys((*self.kind.clocks, "clock")) if role in self.roles]
+
+    @property
+    def serial(self) -> str:
+        """The role of the one data line of a bus that moves bits, "" where there are several or none."""
+        return "data" if "data" in self.roles else self.kind.needs[1] if self.kind.transfers else ""
 
     def moves(self, role: str) -> int:
         """How often the line of a role changes."""
@@ -249,8 +264,8 @@ class Case:
 
         A reset line that comes up; or lines that rest high, all low at first, which come up together: nothing had a supply.
         """
-        clock = next((role for role in ("clock", *self.kind.clocks) if role in self.roles), "")
-        first = int(self.edges(clock).times[1]) if clock and self.moves(clock) else self.trace.end
+        clock = next(iter(self.clocks), "")
+        first = int(self.edges(clock).times[1]) if self.moves(clock) else self.trace.end
         if "reset" in self.roles and self.moves("reset"):
             edges = self.edges("reset")
             rises = edges.times[1:][(edges.level[1:] == 1) & (edges.level[:-1] == 0)]
@@ -307,7 +322,7 @@ def sense(part: Part, own: list[Commands]) -> float:
 
 def legible(part: Part, chip: Commands) -> list[float]:
     """Of each run of text that a character display gets, the share of codes that its character generators have: below 10h only those that were
-    defined, from 10h to 1Fh and from 80h to A0h none (HD44780U, table 4)."""
+    defined, from 10h to 1Fh and from 80h to A0h none (HD44780U, Table 4, ROM code A00; ROM code A02 has some there)."""
     if part.memory.kind != "character":
         return []
     out, own, defining = [], set(), False
@@ -334,6 +349,12 @@ def strange_share(own: list[Commands]) -> float:
             count += 1
             odd += int(chip.kind[index]) < 0 or bool(chip.fields_of(index)[1])
     return odd / count if count else 0.0
+
+
+def legibility(reading: DeviceReading) -> float:
+    """The mean of `legible` over all that a display gets; 1 where it gets no text."""
+    shares = [share for chip in reading.chips for share in legible(reading.part, chip)]
+    return float(np.mean(shares)) if shares else 1.0
 
 
 def unmet(case: Case, reading: DeviceReading, own: list[Commands]) -> float:

@@ -14,7 +14,6 @@ from typing import Any
 import msgspec
 
 from ..bus.base import BESIDE
-from ..bus.changes import excerpt
 from ..errors import HushedError
 from ..finding import Finding
 from ..part import Commands, Payload, commands
@@ -26,7 +25,6 @@ from ..trace import Trace, mishap
 from .case import GAIN, Case, broken, sense, unmet
 
 __all__ = [
-    "CHIPS",
     "MOST_TOLD",
     "SENSIBLE",
     "Wiring",
@@ -39,7 +37,6 @@ __all__ = [
     "wrong_base",
 ]
 
-CHIPS = ("cs1", "cs2")
 BRING_UP = 16  # commands and runs of data in which a bring-up has to appear
 MOST_TOLD = 400  # commands that are looked at
 SENSIBLE = 0.9  # how much sense makes a search for other wirings needless
@@ -85,11 +82,7 @@ def hypotheses(case: Case) -> Iterator[Wiring]:
         role = kind.marks
         yield Wiring("wiring.inverted-line", "", (role,), bus, {"line": bus.lines[role], "role": role.upper()}, inverted=(role,))
     yield _all_inverted(case)
-    for a, b in (
-        *combinations(data, 2),
-        *((CHIPS,) if set(CHIPS) <= bus.lines.keys() else ()),
-        *(pair for pair in kind.exchanged if set(pair) <= bus.lines.keys()),
-    ):
+    for a, b in (*combinations(data, 2), *(pair for pair in kind.exchanged if set(pair) <= bus.lines.keys())):
         lines = {**bus.lines, a: bus.lines[b], b: bus.lines[a]}
         values = {"a": a.upper(), "b": b.upper(), "line_a": bus.lines[a], "line_b": bus.lines[b], "role_a": a, "role_b": b}
         yield Wiring("wiring.swapped-lines", "", (a, b), msgspec.structs.replace(bus, lines=lines), values)
@@ -110,9 +103,8 @@ def _all_inverted(case: Case) -> Wiring:
 
 def inverted_as_a_whole(case: Case) -> bool:
     """Whether everything makes sense with all lines turned over."""
-    piece = excerpt(case.trace, lines=case.roles.values())
     for reading in case.devices:
-        own = under(case, piece, reading, _all_inverted(case))
+        own = under(case, case.piece, reading, _all_inverted(case))
         if own is not None and brought_up(reading, own) and sense(reading.part, own) - unmet(case, reading, own) >= SENSIBLE:
             return True
     return False
@@ -133,9 +125,6 @@ def brought_up(reading: DeviceReading, own: list[Commands] | None) -> bool:
     """Whether a bring-up appears at the beginning: without one, sense may be chance, and in a long picture there is a command of every name."""
     names = {chip.name_of(index) for chip in own or [] for index in range(min(len(chip), BRING_UP))}
     return set_up_in(reading.part, names) and 5 * len(names & set(reading.part.start_up)) >= 2 * len(set(reading.part.start_up))
-
-
-# ---- the rules ------------------------------------------------------------------------------------------------------------
 
 
 def wrong_base(case: Case, reading: DeviceReading, now: float) -> tuple[int, int] | None:

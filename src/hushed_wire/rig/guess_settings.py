@@ -49,7 +49,7 @@ def spi_shaped(
     trace: Trace, bus: Bus, roles: dict[str, int], assumed: dict[str, str], given: Shape = NOTHING, fit: SpiFit | None = None
 ) -> None:
     """Mode, word and select of an SPI bus, as the traffic has them, where they are not given."""
-    from ..bus.carries import selected as spans_of
+    from ..bus.carries import spans_selected
     from ..bus.spi_roles import mode_of, word_bits
 
     part = excerpt(trace, lines=roles.values())
@@ -60,7 +60,7 @@ def spi_shaped(
     else:
         active = fit.active if fit is not None else _runs_while_high(part, roles["sck"], select)
         active = int(given["select"] == "high") if "select" in given else active
-        spans = spans_of(part, select, active)
+        spans = spans_selected(part, select, active)
     mode, clear = mode_of(part, roles["sck"], roles["mosi"], spans)
     bus.mode = mode  # type: ignore[assignment]
     bus.select = "high" if active else "low"

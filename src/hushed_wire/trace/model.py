@@ -62,6 +62,11 @@ class Edges:
         """How long each level lasted, (n,) ticks; the first and the last are clipped by the capture."""
         return np.diff(self.times, append=self.end)
 
+    def share(self, level: int) -> float:
+        """The share of the time for which the line has a level."""
+        lasts = self.durations()
+        return float(lasts[self.level == level].sum()) / max(1, int(lasts.sum()))
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Trace:

@@ -13,14 +13,7 @@ from ...part.chips import model_for
 from ...rig import DeviceReading
 from ..bearing import borne
 from ..case import Case, sense, unmet
-from ..hypotheses import (
-    CHIPS,
-    SENSIBLE,
-    Wiring,
-    hypotheses,
-    told,
-    under,
-)
+from ..hypotheses import SENSIBLE, Wiring, hypotheses, told, under
 from ..rule import Rule, latches
 
 __all__ = ["RULES"]
@@ -29,6 +22,7 @@ NEAR = 4.2  # standard deviations by which another order of data lines has to ma
 FAR = 5.5  # and where it exchanges others
 SEAM = 10.0  # bits that the picture has to tell of exchanged halves; more than twice that where nothing else speaks for it
 DRAWN = 0.33  # of neighbours along the rows that differ: noise and dither have more, text and drawings fewer
+CHIPS = ("cs1", "cs2")  # selects of the two halves of a glass
 MOST_CHANGES = 2_000_000  # of a capture of which pictures are compared
 
 
@@ -74,7 +68,7 @@ def pictures(case: Case) -> Iterator[Finding]:
             continue
         close = [entry for entry in tried if entry[0] > max(1.0, tried[0][0] - 0.1)][:2] or tried[:1]
         for score, wiring in close:
-            evidence = {"the picture is more orderly this way": f"{score:.1f} times as surely as chance among all orders allows"}
+            evidence = {"the picture is more orderly this way": f"by {score:.1f} times what is asked of this exchange"}
             yield told(case, reading, wiring, [other for _, other in close], "likely", evidence)
 
 

@@ -7,19 +7,19 @@ from dataclasses import dataclass
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from ...bus.base import SELECTS
-from ...bus.carries import selected
-from ...bus.changes import excerpt
+from ...bus.carries import spans_selected
 from ...bus.spi_roles import mode_of
 from ...finding import Finding
-from ...part import Commands, Payload, commands
+from ...part import Commands, Part, Payload, commands
 from ...part.bring_up import set_up_in
 from ...part.wrap import WRAPS
 from ...rig import DeviceReading
 from ...trace import Trace, mishap
 from ..bearing import CARRIED, bearing, borne, exchanged_by_shape
-from ..case import GAIN, Case, legible, sense, unmet
+from ..case import GAIN, Case, legibility, sense, unmet
 from ..hypotheses import (
     MOST_TOLD,
     SENSIBLE,
@@ -38,7 +38,7 @@ from ..rule import Rule, has_selects, moves_words
 __all__ = ["RULES"]
 
 FIRST = (6, 10, 16, 24)  # commands that a set-up may have
-OPENS = {0x01}  # software reset, which begins set-ups of parts whose parameters are data (MIPI DCS 1.02, 6.1)
+LEGIBLE = 0.97  # share of a text that has to be letters for its lines to be right
 CLEAR = 0.95  # share of data changes that keep clear of the edge that samples
 FEW = 6000  # changes on which orders of the data lines are tried
 
@@ -77,7 +77,7 @@ def _exchanged_with_direction(case: Case, reading: DeviceReading) -> Finding | N
         "a": marks.upper(), "b": "RW", "line_a": case.bus.lines[marks], "line_b": case.bus.lines["rw"], "role_a": marks, "role_b": "rw"
     }  # fmt: skip
     wiring = Wiring("wiring.swapped-lines", "", (marks, "rw"), msgspec.structs.replace(case.bus, lines=lines), values)
-    own = under(case, excerpt(case.trace, lines=case.roles.values()), reading, wiring)
+    own = under(case, case.piece, reading, wiring)
     now, other = worth(case, reading), 0.0 if own is None else sense(reading.part, own) - unmet(case, reading, own)
     if not brought_up(reading, own) or other < max(0.7, now):
         return None
@@ -88,34 +88,32 @@ def _exchanged_with_direction(case: Case, reading: DeviceReading) -> Finding | N
 def _was_meant(case: Case, reading: DeviceReading) -> bool:
     """Whether the words behind a line that never moves were meant to be of both kinds. Where it marks all as data, they have to begin with a set-up:
     a capture that begins within a picture does not. Where it marks all as commands, there is a set-up, or what came was no command."""
-    codes = {
-        code
-        for code, kind in enumerate(reading.part.table())
-        if kind >= 0 and reading.part.command[kind].name in reading.part.start_up
-    }
+    part = reading.part
+    if part.parameters == "data":  # what comes behind such a command is data by right, so only the codes themselves tell
+        return any(_codes_of_a_set_up(part, chip.payload.value) for chip in reading.chips)
+    steps = set(part.start_up)
     for chip in reading.chips:
         own = chip.payload
         high = bool(own.data.any())
-        if (
-            reading.part.parameters == "data"
-        ):  # what comes behind such a command is data by right, so only the codes themselves tell
-            seen = codes & {int(value) for value in own.value[: 2 * FIRST[-1]]}
-            if len(own) and int(own.value[0]) in OPENS | codes and 4 * len(seen) >= 3 * len(set(reading.part.start_up)):
-                return True
-            continue
-        told = commands(reading.part, Payload(own.value, np.zeros_like(own.data), own.time, own.start, own.end, own.transaction))
+        meant = commands(part, Payload(own.value, np.zeros_like(own.data), own.time, own.start, own.end, own.transaction))
         for most in FIRST if high else (MOST_TOLD,):  # what comes behind a set-up is a picture, and no command
-            first = range(min(len(told), most))
-            names = {told.name_of(index) for index in first}
-            strange = float(np.mean([int(told.kind[index]) < 0 for index in first])) if len(told) else 0.0
-            steps = names & set(reading.part.start_up)
-            if set_up_in(reading.part, names) and (
-                not high or (strange < 0.1 and 2 * len(steps) > len(set(reading.part.start_up)))
-            ):
+            first = range(min(len(meant), most))
+            names = {meant.name_of(index) for index in first}
+            strange = float(np.mean([int(meant.kind[index]) < 0 for index in first])) if len(meant) else 0.0
+            if set_up_in(part, names) and (not high or (strange < 0.1 and 2 * len(names & steps) > len(steps))):
                 return True
             if not high and strange > 0.1:
                 return True
     return False
+
+
+def _codes_of_a_set_up(part: Part, value: NDArray[np.uint8]) -> bool:
+    """Whether bytes begin with a reset or a step of a set-up, and have the codes of most steps soon."""
+    table = part.table()
+    steps = {code for code in range(256) if table[code] >= 0 and part.command[table[code]].name in part.start_up}
+    resets = {code for code in range(256) if table[code] >= 0 and part.command[table[code]].effect == "reset"}
+    seen = steps & {int(each) for each in value[: 2 * FIRST[-1]]}
+    return bool(len(value)) and int(value[0]) in steps | resets and 4 * len(seen) >= 3 * len(set(part.start_up))
 
 
 @dataclass
@@ -133,7 +131,7 @@ def other_wirings(case: Case) -> Iterator[Finding]:
         return
     if exchanged_by_shape(case) is not None or any(True for _ in marks_stuck(case)):
         return
-    piece = excerpt(case.trace, lines=case.roles.values())
+    piece = case.piece
     for reading in case.devices:
         now = worth(case, reading)
         if _understood(reading, now):
@@ -154,7 +152,9 @@ def other_wirings(case: Case) -> Iterator[Finding]:
 
 def _understood(reading: DeviceReading, now: float) -> bool:
     """Whether a device makes sense of what it gets as wired. now: how much."""
-    return now >= SENSIBLE and not _illegible(reading) and (brought_up(reading, reading.chips) or not reading.part.start_up)
+    return (
+        now >= SENSIBLE and legibility(reading) >= LEGIBLE and (brought_up(reading, reading.chips) or not reading.part.start_up)
+    )
 
 
 def _tried(case: Case, piece: Trace, reading: DeviceReading) -> Iterator[_Tried]:
@@ -211,20 +211,12 @@ def _simpler(case: Case, one: Wiring, other: Wiring) -> bool:
     few, many = (one, other) if len(one.inverted) < len(other.inverted) else (other, one)
     if not few.inverted or not set(few.inverted) < set(many.inverted):
         return False
-    clock = next((role for role in ("clock", *case.kind.clocks) if role in case.roles), "")
     if "select" in case.plan.assumed or "mode" in case.plan.assumed:
         wrong = case.bus.select == "high"
     else:
-        edges = case.edges(clock)
-        stretch = edges.durations()
-        wrong = int(stretch[edges.level == 1].sum() > stretch[edges.level == 0].sum()) != case.bus.mode >> 1
+        clock = case.edges(case.clocks[0])
+        wrong = int(clock.share(1) > clock.share(0)) != case.bus.mode >> 1
     return one is (many if wrong else few)
-
-
-def _illegible(reading: DeviceReading) -> bool:
-    """Whether a character display gets some codes that are no letters, however many are."""
-    worth = [share for chip in reading.chips for share in legible(reading.part, chip)]
-    return bool(worth) and float(np.mean(worth)) < 0.97
 
 
 def _shuffled(case: Case, piece: Trace, reading: DeviceReading, now: float, pair: float) -> Finding | None:
@@ -261,8 +253,8 @@ def _mode_by_edges(case: Case) -> tuple[int, float, Trace] | None:
     selects = sorted((role for role in SELECTS if role in case.roles), key=case.moves)
     if not selects or clock not in case.roles or data not in case.roles:
         return None
-    piece = excerpt(case.trace, lines=case.roles.values())
-    spans = selected(piece, case.roles[selects[-1]], int(case.bus.select == "high"))
+    piece = case.piece
+    spans = spans_selected(piece, case.roles[selects[-1]], int(case.bus.select == "high"))
     return *mode_of(piece, case.roles[clock], case.roles[data], spans), piece
 
 

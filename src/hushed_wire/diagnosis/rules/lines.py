@@ -7,19 +7,18 @@ from collections.abc import Iterator
 import numpy as np
 
 from ...bus.base import SELECTS
-from ...bus.carries import clocked
+from ...bus.carries import bursts, clocked
+from ...bus.changes import edges_to
 from ...finding import Finding
-from ...rig import DeviceReading
 from ...units import show
 from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
-from ..case import Case, legible, sense, unmet
+from ..case import Case, legibility, sense, unmet
 from ..hypotheses import inverted_as_a_whole
 from ..rule import Rule, has_selects, is_addressed, not_addressed
 
 __all__ = ["RULES"]
 
 NEEDED = ("latch", "enable", "a", "b", "e")  # roles beside clocks, selects and data that every word or picture needs
-SHORTLY = 1e-3  # seconds: a line that lies low for longer on an idle bus is held
 
 
 # ---- lines that do not move ----------------------------------------------------------------------------------------------
@@ -61,18 +60,16 @@ def _speaks(case: Case, role: str) -> bool:
     if role in case.kind.clocks:
         rises = case.moves(role) // 2
         return (
-            rises < 16 or any(clocked(case.trace, case.roles[role], None, bits) >= 0.8 for bits in (9, 10)) or _even(case, role)
+            rises < 16 or any(clocked(case.trace, case.roles[role], None, bits) >= 0.8 for bits in (9, 10)) or _nines(case, role)
         )
     return case.moves(role) < 8 or addressed_by_data(case, case.roles[role])
 
 
-def _even(case: Case, role: str) -> bool:
+def _nines(case: Case, role: str) -> bool:
     """Whether a clock's pulses come in bursts of nine and one: the last is the STOP's."""
-    edges = case.edges(role)
-    rises = edges.times[1:][edges.level[1:] == 1]
-    steps = np.diff(rises)
-    cuts = np.flatnonzero(steps > 3 * np.median(steps)) + 1
-    counts = np.diff(np.concatenate([[0], cuts, [len(rises)]]))
+    rises = edges_to(case.trace, case.roles[role], 1)
+    opens, closes = bursts(rises)
+    counts = np.searchsorted(rises, closes) - np.searchsorted(rises, opens)
     return bool(np.mean(np.isin(counts % 9, (0, 1))) > 0.7)
 
 
@@ -82,9 +79,9 @@ def still(case: Case) -> Iterator[Finding]:
     busy = [role for role, count in here.items() if count and role not in ("reset", "backlight")]
     if not busy:
         return
-    clocks = [role for role in ("clock", *case.kind.clocks) if role in here]
+    clocks = case.clocks
     if clocks and not any(here[role] for role in clocks):
-        data = [role for role in busy if role in case.kind.data_lines(case.bus.lines) or role in ("mosi", "data")]
+        data = [role for role in busy if role in case.kind.data_lines(case.bus.lines) or role == case.serial]
         if len(busy) >= 2 and len(data) >= (2 if case.kind.each_rests else 1):  # one line alone may carry anything
             busiest = max(here, key=lambda role: here[role])
             yield _stuck(case, clocks[0], f"so no word is clocked, while '{case.bus.lines[busiest]}' moves", certain=True)
@@ -115,7 +112,8 @@ def _unselected(case: Case, here: dict[str, int]) -> Iterator[Finding]:
             continue
         alone = len(own) == 1
         if _level(case, role) != active and (case.kind.transfers if alone else whole):
-            yield _stuck(case, role, f"which is not the level that selects ({case.bus.select}), so no part listens", certain=True)
+            who = "no part listens" if alone else "its part does not listen"
+            yield _stuck(case, role, f"which is not the level that selects ({case.bus.select}), so {who}", certain=True)
         elif _level(case, role) == active and not alone and any(here[other] for other in own):
             others = " and ".join(f"'{case.bus.lines[other]}'" for other in own if here[other])
             yield _stuck(case, role, f"so its part listens to everything, also to what is for {others}", certain=True)
@@ -124,7 +122,7 @@ def _unselected(case: Case, here: dict[str, int]) -> Iterator[Finding]:
 def _data(case: Case, here: dict[str, int]) -> Iterator[Finding]:
     """Data lines that lie still in many words."""
     lines = list(case.kind.data_lines(case.bus.lines))
-    single = "data" if "data" in here else case.kind.needs[1] if case.kind.transfers else ""
+    single = case.serial
     if single and not here.get(single, 1):
         scanned = case.kind.scanned
         if case.words >= 4 or scanned:
@@ -136,18 +134,12 @@ def _data(case: Case, here: dict[str, int]) -> Iterator[Finding]:
             yield _stuck(case, single, how, certain=not scanned)
         return
     dead = [role for role in lines if role in here and not here[role]]
-    poor = any(sense(r.part, r.chips) - unmet(case, r, r.chips) < 0.9 or _beside_letters(r) for r in case.devices)
+    poor = any(sense(r.part, r.chips) - unmet(case, r, r.chips) < 0.9 or legibility(r) < 0.9 for r in case.devices)
     if dead and case.words >= (12 if poor else 64) and len(dead) <= len(lines) // 2 and all(role in case.roles for role in lines):
         for role in dead:
             yield _stuck(case, role, f"while the other data lines move, in {case.words:,} words", certain=False)
     elif not dead and all(here.values()):
         case.rule_out("wiring.stuck-line", "clock, select and data move")
-
-
-def _beside_letters(reading: DeviceReading) -> bool:
-    """Whether a character display gets codes that are no letters: a line that lies still makes them of letters."""
-    worth = [share for chip in reading.chips for share in legible(reading.part, chip)]
-    return bool(worth) and float(np.mean(worth)) < 0.9
 
 
 def _level(case: Case, role: str) -> int:
@@ -188,17 +180,12 @@ def turned_select(case: Case) -> Iterator[Finding]:
     role = next((role for role in ("cs", "cs1") if role in case.roles), "")
     if not role or not case.moves(role) or len([each for each in SELECTS if each in case.roles]) > 1:
         return
-    if exchanged_by_shape(case) is not None or inverted_as_a_whole(case):
+    if exchanged_by_shape(case) is not None:
         return
     guessed = "select" in case.plan.assumed and case.bus.select == "high"
     given = bearing(case)
-    other = 0.0
-    if not guessed:
-        from msgspec.structs import replace
-
-        turned = Case(case.shared, replace(case.bus, select="low" if case.bus.select == "high" else "high"))
-        other = bearing(turned)
-    if (guessed and given < CARRIED) or (not guessed and (given >= 0.3 or other < 0.85)):
+    other = 0.0 if guessed else bearing(case, active=int(case.bus.select != "high"))
+    if (guessed and given < CARRIED) or (not guessed and (given >= 0.3 or other < 0.85)) or inverted_as_a_whole(case):
         return
     start, end = case.span
     name = case.bus.lines[role]

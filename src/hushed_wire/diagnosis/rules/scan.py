@@ -12,7 +12,7 @@ from itertools import combinations, product
 import numpy as np
 from numpy.typing import NDArray
 
-from ...bus.carries import selected
+from ...bus.carries import spans_selected
 from ...bus.scan import Scan
 from ...bus.scan_roles import SEGMENTS
 from ...finding import Finding
@@ -225,16 +225,14 @@ def turned_enable(case: Case) -> Iterator[Finding]:
         if not scan.lamps.block:
             continue
         lit = scan.lamps.row
-        opens, closes = selected(case.trace, case.roles["enable"], lit)
+        opens, closes = spans_selected(case.trace, case.roles["enable"], lit)
         latch = case.edges("latch")
         changes = np.union1d(latch.times[1:], case.edges("a").times[1:])
         if len(opens) < 8:
             continue
         inside = np.searchsorted(changes, closes, side="right") - np.searchsorted(changes, opens, side="left")
         share = float((closes - opens).sum()) / max(1, case.trace.end - case.trace.start)
-        usual = case.trace.level_at(case.roles["latch"], case.trace.times)
-        stretch = np.diff(case.trace.times, append=case.trace.end)
-        high = float(stretch[usual == 1].sum()) / float(stretch.sum())
+        high = latch.share(1)
         start, end = case.span
         names = case.bus.lines
         if high > 0.5 and share < 0.1 and not (inside > 0).mean() > 0.5:

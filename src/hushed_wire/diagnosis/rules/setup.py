@@ -155,7 +155,7 @@ def sisters(case: Case) -> Iterator[Finding]:
             continue
         framing = case.rig.target(reading.device).framing
         payload = [chip.payload for chip in reading.chips]
-        alien = _opened(reading.chips, known=False)
+        alien = _unknown(reading.chips)
         if not alien:
             case.rule_out("setup.wrong-controller", f"what '{reading.device.name}' is sent is in its own command set")
             continue
@@ -168,7 +168,7 @@ def sisters(case: Case) -> Iterator[Finding]:
             own = [commands(other, each) for each in payload]
             table = reading.part.table()
             # What it opens that the sister does not know speaks for the part; some drivers send the commands of both.
-            unknown = _opened(own, known=False)
+            unknown = _unknown(own)
             mine = {code for code in unknown if table[code] >= 0}
             theirs = {code for code in alien if other.table()[code] >= 0}
             steps = {other.command[other.table()[code]].name for code in theirs} & set(other.start_up)
@@ -190,12 +190,12 @@ def _names(own: list[Commands]) -> set[str]:
     return {name for chip in own for name in chip.names}
 
 
-def _opened(own: list[Commands], known: bool) -> set[int]:
-    """The first bytes of commands that a part has, or has not."""
+def _unknown(own: list[Commands]) -> set[int]:
+    """The first bytes of what is no command of a part."""
     out: set[int] = set()
     for chip in own:
         for index in range(min(len(chip), 300)):
-            if chip.name_of(index) != "data" and (int(chip.kind[index]) >= 0) == known and len(chip.bytes_of(index)):
+            if chip.name_of(index) != "data" and int(chip.kind[index]) < 0 and len(chip.bytes_of(index)):
                 out.add(chip.bytes_of(index)[0])
     return out
 

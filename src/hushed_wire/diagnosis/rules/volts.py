@@ -19,7 +19,7 @@ from ..volts import RISE, Edge, climbing, line_volts
 __all__ = ["RULES"]
 
 LONGEST_RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # I2C-bus specification, tr by mode
-VIL = 0.3  # of the supply: what I2C-bus devices and CMOS inputs take for low (I2C-bus specification, table 9)
+VIL = 0.3  # of the supply: what inputs take for low (I2C-bus specification, Characteristics of the SDA and SCL I/O stages)
 SAMPLES = 1.5  # in a rise, for its time to be claimed: what is shorter the scope did not see
 ONE = {"takes": "takes", "has": "has", "gets": "gets", "lies": "lies", "its": "its pull-up is", "is": "is", "comes": "comes"}
 MANY = {

@@ -9,7 +9,6 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ...bus.changes import excerpt
 from ...bus.i2c import spike_ticks
 from ...bus.roles import fit_i2c
 from ...finding import Finding
@@ -22,7 +21,6 @@ from ..rule import Rule, is_addressed, not_addressed
 __all__ = ["RULES"]
 
 NARROW = 0.2  # of the usual pulse: what is so much shorter is none of the driver's
-LATCHING = ("latch",)
 TOGETHER = 0.999  # share of edges that two lines have at the same time when they touch
 LEAST_EDGES = 12  # of a line that is held against another
 FILTERED = 50e-9  # seconds: tSP, what Fast-mode inputs take out
@@ -131,7 +129,7 @@ def spikes(case: Case) -> Iterator[Finding]:
         if role not in case.kind.clocks and len(short):  # a select of one word among long ones is no spike: clocks run in it
             clock = case.kind.clocks[0] if case.kind.clocks else "clock"
             clocks = case.edges(clock).times[1:] if clock in case.roles else edges.times[:0]
-            if role not in LATCHING and not any((channel.table.spare[:-1] > 0).any() for channel in case.channels):
+            if role != "latch" and not any((channel.table.spare[:-1] > 0).any() for channel in case.channels):
                 continue  # every word is whole, so no select was disturbed
             within_it = np.searchsorted(clocks, edges.times[1:-1] + took) - np.searchsorted(clocks, edges.times[1:-1])
             short = short[within_it[short] < 2]
@@ -197,7 +195,7 @@ def turned_over(case: Case) -> Iterator[Finding]:
     """Both lines of an I2C bus behind something that inverts: they rest low, and make sense turned over."""
     if max(case.as_wired.score, case.exchanged.score) >= 0.5 or not all(case.moves(role) for role in case.kind.needs):
         return
-    piece = excerpt(case.trace, lines=case.roles.values())
+    piece = case.piece
     names = case.names(*case.kind.needs)
     for name in names:
         piece = mishap.invert(piece, name)
