@@ -18,6 +18,14 @@ from .model import NEVER, Model, model_of
 __all__ = ["Chips", "model_for"]
 
 
+def as_needed(part: Part, panel: Panel) -> dict[str, Value]:
+    """Registers as a panel needs them: those that it names, and those that turn the picture upright."""
+    return {
+        **panel.needs,
+        **{part.memory.registers[role]: state for role, state in panel.upright.items() if role in part.memory.registers},
+    }
+
+
 class Chips:
     """The models of several chips of one part, answering as one."""
 
@@ -68,8 +76,10 @@ class Chips:
         return whole
 
 
-def model_for(part: Part, chips: list[Commands], tick: float = 1e-9, from_reset: bool = True) -> Model | Chips:
-    """The model of a part from the commands of each of its chips."""
-    kind = model_of(part)
-    models = [kind.of(own, tick, from_reset) for own in chips]
+def model_for(
+    part: Part, chips: list[Commands], tick: float = 1e-9, from_reset: bool = True, panel: Panel | None = None
+) -> Model | Chips:
+    """The model of a part from the commands of each of its chips. What was set ahead of the capture is taken as the panel needs it."""
+    kind, presumed = model_of(part), {} if from_reset or panel is None else as_needed(part, panel)
+    models = [kind.of(own, tick, from_reset, presumed) for own in chips]
     return models[0] if len(models) == 1 else Chips(models)

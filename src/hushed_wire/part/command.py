@@ -22,7 +22,8 @@ Value = int | str
 class Field(msgspec.Struct, forbid_unknown_fields=True):
     """A named field: shown value = raw + offset, or the name of the raw value.
 
-    open: numbers without a name are documented too. hex: shown as bytes, like 0A:1F, for tables that are copied as they stand.
+    default: what a sequence that does not say means; it is not told. open: numbers without a name are documented too. hex: shown as bytes,
+    like 0A:1F, for tables that are copied as they stand.
     """
 
     name: str
@@ -31,6 +32,7 @@ class Field(msgspec.Struct, forbid_unknown_fields=True):
     max: int | None = None
     values: dict[str, int] = {}
     reset: Value | None = None
+    default: Value | None = None
     unit: str = ""
     open: bool = False
     hex: bool = False
@@ -39,9 +41,9 @@ class Field(msgspec.Struct, forbid_unknown_fields=True):
 class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     """A command: its first word, the words that follow, and its fields by letter.
 
-    when: registers and the values under which the code means this command. takes: how long the part is busy with it.
-    data: data words follow it, as many as the driver sends. effect: what it does to the part's memory model. sets: the command
-    whose registers it sets, where one register has several codes.
+    when: registers and the values under which the code means this command. takes: how long the part is busy with it. data: data words
+    follow it, as many as the driver sends. optional: of its parameters, how many at the end may be left out. effect: what it does to the
+    part's memory model. sets: the command whose registers it sets, where one register has several codes.
     """
 
     name: str
@@ -49,6 +51,7 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     code: str
     source: str
     params: list[str] = []
+    optional: int = 0
     fields: dict[str, Field] = {}
     effect: str = ""
     when: dict[str, Value] = {}
@@ -91,20 +94,33 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
         return [_mask(pattern) for pattern in self.patterns]
 
     def decode(self, data: Sequence[int]) -> tuple[dict[str, Value], str]:
-        """The fields of a whole command, and a note where its bytes are not what the datasheet documents ("" if they are)."""
+        """The fields of a command, and a note where its bytes are not what the datasheet documents ("" if they are).
+
+        Fields whose words did not come are left out; of bytes in hex those that came are given.
+        """
         fields: dict[str, Value] = {}
         notes = []
+        came = len(data)
+        if came < self.length - self.optional:
+            notes.append(f"{came - 1} of its {self.length - 1} parameters came; the others keep their values")
         for letter, field in self.fields.items():
+            places = self.places[letter]
+            if came < self.length:
+                there = [place for place in places if place[0] < came]
+                if not there or (len(there) < len(places) and not field.hex):
+                    continue
+                places = there
             raw = 0
-            for word, bit in self.places[letter]:
+            for word, bit in places:
                 raw = raw << 1 | (data[word] >> bit & 1)
-            value = _shown(field, raw, len(self.places[letter]))
-            fields[field.name] = value
+            value = _shown(field, raw, len(places))
+            if field.default is None or value != field.default:
+                fields[field.name] = value
             if field.values and not field.open and raw not in field.values.values():
                 notes.append(f"{field.name} {raw} is not documented")
             elif not field.hex and (field.open or not field.values) and not isinstance(value, str) and not _in_range(field, raw):
                 notes.append(f"{field.name} {value} is outside {field.min} to {field.max}")
-        for word, (mask, expected) in enumerate(self.fixed):
+        for word, (mask, expected) in enumerate(self.fixed[:came]):
             if data[word] & mask != expected:
                 notes.append(f"byte {word} is {data[word]:#04x}; its fixed bits are {expected:#04x} (mask {mask:#04x})")
         return fields, "; ".join(notes)
@@ -119,12 +135,18 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
         words = [expected for _, expected in self.fixed]
         for name, letter in known.items():
             field = self.fields[letter]
-            if name not in fields:
+            if name not in fields and field.default is None:
                 raise HushedError(
                     f"'{self.name}' needs its field '{name}'", remedy=f"add {name}={wanted(field, len(self.places[letter]))}"
                 )
             places = self.places[letter]
-            raw = _raw(self.name, field, fields[name], len(places))
+            if field.hex and self.optional:
+                left_out = min(self.optional, max(0, (len(places) + 7) // 8 - len(str(fields[name]).replace(":", "")) // 2))
+                words = words[: len(words) - left_out]
+                places = [place for place in places if place[0] < len(words)]
+            value = fields.get(name, field.default)
+            assert value is not None  # asked above
+            raw = _raw(self.name, field, value, len(places))
             for position, (word, bit) in enumerate(places):
                 words[word] |= (raw >> (len(places) - 1 - position) & 1) << bit
         return bytes(words)

@@ -42,6 +42,7 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     height: int
     column_offset: int = 0
     row_offset: int = 0
+    memory: list[int] = []
     upright: dict[str, str] = {}
     needs: dict[str, Value] = {}
     com_pins: str = "alternative"
@@ -178,7 +179,10 @@ WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset")
 
 
 class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
-    """A part of the catalog. parameters: whether a command's parameters come as command or as data words. spi_modes: in which it takes data."""
+    """A part of the catalog. parameters: whether a command's parameters come as command or as data words. spi_modes: in which it takes data.
+
+    makers_own: first and last of the codes that the standard leaves to makers, whose drivers send more than datasheets tell.
+    """
 
     name: str
     title: str
@@ -188,6 +192,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     memory: Memory
     base: str = ""
     parameters: Literal["command", "data"] = "command"
+    makers_own: list[int] = []
     spi_modes: list[int] = []
     i2c: I2cSide | None = None
     levels: Levels | None = None
@@ -201,6 +206,20 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     beyond: list[Beyond] = []
     panels: dict[str, Panel] = {}
     example: str = ""
+
+    @cached_property
+    def _fitted(self) -> dict[tuple[int, ...], Part]:
+        return {}
+
+    def fitted(self, panel: Panel) -> Part:
+        """The part as its pins set it up for a glass: with the memory that this has."""
+        size = tuple(panel.memory)
+        if not size:
+            return self
+        if size not in self._fitted:
+            memory = msgspec.structs.replace(self.memory, columns=size[0], rows=size[1])
+            self._fitted[size] = msgspec.structs.replace(self, memory=memory)
+        return self._fitted[size]
 
     @cached_property
     def modes(self) -> tuple[str, ...]:
@@ -259,6 +278,12 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
                 if f"{command.owner}.{field.name}" == register:
                     return field.values.get(str(value), 0)
         return 0
+
+    def field_of(self, register: str) -> Field:
+        """The field of a register ("command.field")."""
+        return next(
+            field for command in self.command for field in command.fields.values() if f"{command.owner}.{field.name}" == register
+        )
 
     def find(self, name: str) -> Command:
         """The command of that name; raises HushedError with the nearest ones."""

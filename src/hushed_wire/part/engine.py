@@ -63,6 +63,17 @@ class Commands:
         return {self.part.command[kind].name for kind in np.unique(self.kind[self.kind >= 0]).tolist()}
 
     @property
+    def strange(self) -> NDArray[np.bool_]:
+        """(n,) which are no commands of the part, by their first word or by bits that are fixed in the words behind it."""
+        out: NDArray[np.bool_] = self.kind == UNKNOWN
+        for kind in np.unique(self.kind[self.kind >= 0]).tolist():
+            for word, (mask, expected) in enumerate(self.part.command[kind].fixed[1:], 1):
+                own = np.flatnonzero((self.kind == kind) & (self.count > word)) if mask else ()
+                if len(own):
+                    out[own] |= (self.payload.value[self.first[own] + word] & mask) != expected
+        return out
+
+    @property
     def random(self) -> bool:
         """Whether nobody can have meant it: drivers use few of a part's codes, again and again, and bytes that nobody chose are every code."""
         codes = self.payload.value[self.first[self.kind != DATA]]

@@ -7,7 +7,7 @@ new kind of memory is a class with an `effects` table and a `_place` for data; `
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -24,7 +24,10 @@ Effect = Callable[[Any, int, str, dict[str, Value]], None]
 
 
 class Model:
-    """A part's memory and registers over time. registers: (tick, "command.field", value), in order."""
+    """A part's memory and registers over time. registers: (tick, "command.field", value), in order.
+
+    presumed: registers as they are taken to have been set ahead of the capture.
+    """
 
     effects: ClassVar[dict[str, Effect]] = {}
 
@@ -33,11 +36,15 @@ class Model:
         self.part, self.tick, self.from_reset = part, tick, from_reset
         self.registers: list[tuple[int, str, Value]] = []
         self.now: dict[str, Value] = {}
+        self.presumed: Mapping[str, Value] = {}
 
     @classmethod
-    def of(cls, commands: Commands, tick: float = 1e-9, from_reset: bool = True) -> Self:
+    def of(
+        cls, commands: Commands, tick: float = 1e-9, from_reset: bool = True, presumed: Mapping[str, Value] | None = None
+    ) -> Self:
         """Runs all commands."""
         model = cls(commands.part, tick, from_reset)
+        model.presumed = presumed or {}
         known: dict[tuple[int, bytes], dict[str, Value]] = {}
         for index, command, raw in commands.listed():
             if command is None:
@@ -45,6 +52,8 @@ class Model:
                     first = int(commands.first[index])
                     span = slice(first, first + int(commands.count[index]))
                     model._place(commands.payload.time[span], commands.payload.value[span])
+                else:
+                    model._interrupted()
                 continue
             key = int(commands.kind[index]), raw
             if key not in known:
@@ -52,6 +61,8 @@ class Model:
             when = commands.time_of(index)
             for name, value in known[key].items():
                 model.record(when, f"{command.owner}.{name}", value)
+            if not command.data:
+                model._interrupted()
             if command.effect in cls.effects:
                 cls.effects[command.effect](model, when, command.name, known[key])
         return model
@@ -62,8 +73,10 @@ class Model:
         self.now[register] = value
 
     def value(self, register: str, default: Value = 0) -> Value:
-        """A register while commands are being fed: as set, else its reset value."""
-        return self.now.get(register, self.part.reset.get(register, default))
+        """A register while commands are being fed: as set, else as presumed, else its reset value."""
+        if register in self.now:
+            return self.now[register]
+        return self.presumed.get(register, self.part.reset.get(register, default))
 
     def role(self, role: str, default: Value = 0) -> Value:
         """The register that plays a role in the description's memory, while commands are being fed."""
@@ -95,6 +108,9 @@ class Model:
 
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         """A run of data words."""
+
+    def _interrupted(self) -> None:
+        """A command behind which no data words go to memory, or something that is no command."""
 
 
 class Journal(Model):

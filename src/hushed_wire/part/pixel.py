@@ -16,8 +16,9 @@ from numpy.typing import NDArray
 from .describe import Panel, Part, Value
 from .glass import ColourGlass
 from .model import NEVER, Journal
+from .orientation import Orientation, box_of, upright
 
-__all__ = ["PixelMemory", "to_bytes", "to_logical"]
+__all__ = ["PixelMemory", "to_bytes"]
 
 
 class PixelMemory(Journal):
@@ -34,11 +35,13 @@ class PixelMemory(Journal):
         self._rest: NDArray[np.uint8] = np.empty(0, np.uint8)  # bytes of a pixel that is not whole yet
 
     def _columns_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._window[:2] = int(fields["start"]), int(fields["end"])
-        self._writing = False
+        self._window[:2] = int(fields.get("start", self._window[0])), int(fields.get("end", self._window[1]))
 
     def _rows_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._window[2:] = int(fields["start"]), int(fields["end"])
+        self._window[2:] = int(fields.get("start", self._window[2])), int(fields.get("end", self._window[3]))
+
+    def _interrupted(self) -> None:
+        """Any command ends a write to memory, and what is sent behind it are its parameters (MIPI DCS 1.02, write_memory_start)."""
         self._writing = False
 
     def _start(self, when: int, name: str, fields: dict[str, Value]) -> None:
@@ -66,12 +69,8 @@ class PixelMemory(Journal):
         width, height = x1 - x0 + 1, y1 - y0 + 1
         step = (self._at + np.arange(len(colours))) % (width * height)
         self._at = (self._at + len(colours)) % (width * height)
-        x, y = x0 + step % width, y0 + step // width
-        column, row = (y, x) if self.role("exchange", "off") == "on" else (x, y)
-        if self.role("column_order") == "reversed":
-            column = self.columns - 1 - column
-        if self.role("row_order") == "reversed":
-            row = self.rows - 1 - row
+        turned = {role: self.role(role) for role in ("column_order", "row_order", "exchange")}
+        column, row = Orientation.of(self.columns, self.rows, turned).place(x0 + step % width, y0 + step // width)
         inside = (column >= 0) & (column < self.columns) & (row >= 0) & (row < self.rows)
         self._write(when[inside], (row * self.columns + column)[inside], colours[inside])
 
@@ -88,15 +87,16 @@ class PixelMemory(Journal):
                 if self.register(register, when) is None:
                     roles[role] = panel.needs.get(register, {"sleep": "out", "display": "on"}.get(role, roles[role]))
         ram, written = self.at(when)
-        row = np.arange(panel.height) + panel.row_offset
+        box = box_of(panel)
+        row = np.arange(box.top, box.bottom)
+        dark = (row < int(roles.get("partial_start", 0))) | (row > int(roles.get("partial_end", 0)))
         top, high, start = (int(roles.get(role, 0)) for role in ("scroll_top", "scroll_rows", "scroll_start"))
         scrolling = bool(start) and high > 0
         if scrolling:
             moves = (row >= top) & (row < top + high)
             row = np.where(moves, top + (row - top + start - top) % high, row)
         row = np.clip(row, 0, self.rows - 1)
-        column = np.arange(panel.width) + panel.column_offset
-        packed, known = ram[row][:, column], written[row][:, column]
+        packed, known = ram[row, box.left : box.right], written[row, box.left : box.right]
         rgb = np.stack([packed >> 16 & 0xFF, packed >> 8 & 0xFF, packed & 0xFF], axis=2).astype(np.uint8)
         if roles.get("idle") == "on":
             rgb = np.where(rgb >= 128, 255, 0).astype(np.uint8)
@@ -105,10 +105,9 @@ class PixelMemory(Journal):
         if self._unlike(panel, "colour_order", roles):
             rgb = rgb[:, :, ::-1]
         if roles.get("partial") == "on":
-            y = np.arange(panel.height) + panel.row_offset
-            rgb = np.where(
-                ((y < int(roles.get("partial_start", 0))) | (y > int(roles.get("partial_end", 0))))[:, None, None], 0, rgb
-            )
+            rgb = np.where(dark[:, None, None], 0, rgb)
+        way = upright(panel, self.columns, self.rows)
+        rgb, known = way.addressed(rgb), way.addressed(known)
         if panel.mirror:
             rgb, known = rgb[:, ::-1], known[:, ::-1]
         turns = panel.rotate // 90 % 4
@@ -122,17 +121,26 @@ class PixelMemory(Journal):
 
 
 def to_colours(raw: NDArray[np.uint8], form: str) -> tuple[NDArray[np.uint32], int, float]:
-    """Bytes to colours 0xRRGGBB, how many bytes were used, and bytes a pixel (8.8, "Data Color Coding")."""
-    if form == "18-bit":
+    """Bytes to colours 0xRRGGBB, how many bytes were used, and bytes a pixel (8.8, "Data Color Coding"; MIPI DCS 1.02, set_pixel_format)."""
+    if form in ("18-bit", "24-bit"):
         count = len(raw) // 3
-        parts = raw[: 3 * count].reshape(-1, 3).astype(np.uint32) & 0xFC
-        parts |= parts >> 6
+        parts = raw[: 3 * count].reshape(-1, 3).astype(np.uint32)
+        if form == "18-bit":
+            parts &= 0xFC
+            parts |= parts >> 6
         return _packed(parts), 3 * count, 3
     if form == "12-bit":
         count = len(raw) // 3
         b = raw[: 3 * count].reshape(-1, 3).astype(np.uint32)
         nibbles = (np.stack([b >> 4, b & 15], axis=2).reshape(-1, 3) * 17).astype(np.uint32)
         return _packed(nibbles), 3 * count, 1.5
+    if form == "8-bit":  # 3, 3 and 2 bits
+        word = raw.astype(np.uint32)
+        red, green, blue = word >> 5, word >> 2 & 7, word & 3
+        return _packed(np.stack([red * 255 // 7, green * 255 // 7, blue * 85], axis=1)), len(raw), 1
+    if form == "3-bit":  # two pixels a byte: bits 5 to 3, and 2 to 0
+        bits = np.stack([raw >> 3, raw], axis=1).reshape(-1).astype(np.uint32) & 7
+        return _packed(np.stack([bits >> 2 & 1, bits >> 1 & 1, bits & 1], axis=1) * 255), len(raw), 0.5
     count = len(raw) // 2
     word = raw[: 2 * count].reshape(-1, 2).astype(np.uint32)
     packed = word[:, 0] << 8 | word[:, 1]
@@ -151,6 +159,14 @@ def to_bytes(rgb: NDArray[np.uint8], form: str) -> bytes:
     """(height, width, 3) to bytes, rows first; the twin of `to_colours`."""
     if form == "18-bit":
         return (rgb & 0xFC).tobytes()
+    if form == "24-bit":
+        return rgb.tobytes()
+    if form == "8-bit":
+        return np.asarray(rgb[..., 0] & 0xE0 | rgb[..., 1] >> 5 << 2 | rgb[..., 2] >> 6, np.uint8).tobytes()
+    if form == "3-bit":
+        bits = ((rgb >> 7) * np.array([4, 2, 1], np.uint8)).sum(axis=2, dtype=np.uint8).reshape(-1)
+        bits = np.append(bits, np.uint8(0)) if len(bits) % 2 else bits
+        return np.asarray(bits[0::2] << 3 | bits[1::2], np.uint8).tobytes()
     if form == "12-bit":
         nibbles = (rgb >> 4).reshape(-1)
         if len(nibbles) % 2:
@@ -159,28 +175,6 @@ def to_bytes(rgb: NDArray[np.uint8], form: str) -> bytes:
     wide = rgb.astype(np.uint16)
     packed = (wide[..., 0] >> 3) << 11 | (wide[..., 1] >> 2) << 5 | wide[..., 2] >> 3
     return packed.astype(">u2").tobytes()
-
-
-def to_logical(
-    rgb: NDArray[np.uint8],
-    place: tuple[int, int],
-    memory: tuple[int, int],
-    reversed_rows: bool,
-    reversed_columns: bool,
-    exchange: bool,
-) -> tuple[NDArray[np.uint8], int, int]:
-    """A picture in the memory's own rows and columns, at (row, column), as it has to be sent under an orientation.
-
-    memory: (rows, columns). Returns the picture in the order of sending, and the first column and row of its window.
-    """
-    row, column = place
-    if reversed_rows:
-        rgb, row = rgb[::-1], memory[0] - row - rgb.shape[0]
-    if reversed_columns:
-        rgb, column = rgb[:, ::-1], memory[1] - column - rgb.shape[1]
-    if exchange:
-        return rgb.transpose(1, 0, 2), row, column
-    return rgb, column, row
 
 
 PixelMemory.effects = {

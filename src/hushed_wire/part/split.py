@@ -2,7 +2,8 @@
 
 Strategy: words come as runs of command words and of data words. Each distinct run of command words is taken apart once in
 each state of the modes and remembered. Where parameters travel as data words (MIPI DCS), the data run behind a command
-gives it its parameters, and what is left is data. Data are never looked into.
+gives it its parameters, and what is left is data; a command that is given fewer keeps the values of the others (MIPI DCS 1.02, 5). Data are
+never looked into.
 """
 
 from __future__ import annotations
@@ -50,7 +51,8 @@ class Splitter:
                 if rest:
                     self._add(TRUNCATED, at, rest)
         if self._needs:  # whoever feeds it piece by piece holds back what still waits
-            self.kinds[-1] = TRUNCATED
+            if self._needs > self.part.command[self.kinds[-1]].optional:
+                self.kinds[-1] = TRUNCATED
             self._needs = 0
 
     def taken(self) -> tuple[list[int], list[int], list[int]]:
@@ -126,7 +128,7 @@ class Splitter:
             return
         table = self.part.table(self.state)
         for at in range(first, last):
-            if self._needs:
+            if self._needs and self.counts[-1] == 1 and self._needs > self.part.command[self.kinds[-1]].optional:
                 self.kinds[-1] = TRUNCATED
             kind = table[raw[at]]
             self._add(kind, at, 1)

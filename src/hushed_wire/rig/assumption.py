@@ -185,7 +185,7 @@ def _part_at(heard: Channel, address: int, parts: list[Part], given: bool) -> tu
         if payloads is None:
             continue
         own = commands(part, payloads[0])
-        strange = np.count_nonzero(own.kind == -1) / max(1, len(own))
+        strange = np.count_nonzero(own.strange) / max(1, len(own))
         if own.random and not given:
             continue
         if strange <= 1 / 4 and (best is None or strange < best[0]):  # more than that is no command of this part

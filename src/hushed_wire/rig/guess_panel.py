@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ..part import Commands, Part
 from ..part.model import model_of
+from ..part.orientation import Orientation, box_of, upright
 
 __all__ = ["Fitting", "panel_for"]
 
@@ -28,19 +29,23 @@ def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
     for index, command, _ in own.listed():
         if command is not None and command.effect in ("column-window", "row-window"):
             fields, _ = own.fields_of(index)
-            spans.setdefault(command.effect, set()).add((int(fields["start"]), int(fields["end"])))
+            if {"start", "end"} <= set(fields):
+                spans.setdefault(command.effect, set()).add((int(fields["start"]), int(fields["end"])))
     best: Fitting | None = None
     for name in dict.fromkeys([usual, *part.panels]):
         panel = part.panels[name]
         wanted = {register: getattr(panel, key) for register, key in rules.items()} | dict(panel.needs)
         known = {register: value for register in wanted if (value := memory.register(register)) is not None}
         unlike = sum(str(known[register]) != str(wanted[register]) for register in known)
-        for effect, first, count in (
-            ("column-window", panel.column_offset, panel.width),
-            ("row-window", panel.row_offset, panel.height),
-        ):
+        fitted = part.fitted(panel).memory
+        way = Orientation.of(
+            fitted.columns, fitted.rows, {role: memory.role(role) for role in ("column_order", "row_order", "exchange")}
+        )
+        window = way.window(box_of(panel))
+        for effect, ends in (("column-window", (window.left, window.right - 1)), ("row-window", (window.top, window.bottom - 1))):
             seen = spans.get(effect, set())
-            unlike += bool(seen) and (first, first + count - 1) not in seen
+            unlike += bool(seen) and ends not in seen
+        unlike += way.exchange != upright(panel, fitted.columns, fitted.rows).exchange
         why = ", ".join(f"{register.replace('.', ' ')} is {value}" for register, value in told.items() if value is not None)
         why = why or ("the windows tell" if spans else "")
         if best is None or unlike < best.unlike:

@@ -145,12 +145,12 @@ def _device_reading(
         scan = reading.on(device.on)[own.index(device.name)].scan
         if scan is not None:
             reading.scans[device.name] = scan
-    recall = partial(_recalled, target.part, chips, float(trace.tick), up, scan)
+    recall = partial(_recalled, target.part, target.panel, chips, float(trace.tick), up, scan)
     return DeviceReading(device, target.part, target.panel, chips, recall, up, partial(_light, reading, device))
 
 
-def _recalled(part: Part, chips: list[Commands], tick: float, up: bool, scan: Scan | None) -> Model | Chips:
-    memory = model_for(part, chips, tick, up)
+def _recalled(part: Part, panel: Panel, chips: list[Commands], tick: float, up: bool, scan: Scan | None) -> Model | Chips:
+    memory = model_for(part, chips, tick, up, panel)
     if isinstance(memory, ScannedMemory):
         memory.scan = scan
     return memory

@@ -213,7 +213,7 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
         if not part and any(chip.random for chip in own):
             continue
         count = sum(len(chip) for chip in own)
-        strange = sum(int(np.count_nonzero(chip.kind == -1)) for chip in own) / max(1, count)
+        strange = sum(int(np.count_nonzero(chip.strange)) for chip in own) / max(1, count)
         seen = {name for chip in own for name in chip.names}
         steps = len(seen & set(known.start_up))
         if part or (strange <= 0.1 and set_up_in(known, seen)):

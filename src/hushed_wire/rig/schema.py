@@ -11,6 +11,7 @@ from ..bus.base import BUSES, Settings, kind_with
 from ..bus.scan_roles import Lamps, axes
 from ..errors import HushedError
 from ..part import Panel, Part, load
+from ..part.orientation import box_of
 
 if TYPE_CHECKING:
     from ..sequence import Step, Target
@@ -200,9 +201,13 @@ def panel_of(part: Part, device: Device) -> Panel:
         raise HushedError(f"panel: {error}", remedy="keys are those of docs/rig.md") from error
     if not panel.name:
         panel.name = f"{panel.width}x{panel.height}"
-    limit = part.memory
+    if panel.memory and (part.memory.kind != "pixel" or len(panel.memory) != 2 or min(panel.memory) < 1):
+        raise HushedError(
+            f"panel: memory = {panel.memory}", remedy="[columns, rows], of a colour controller whose memory depends on the glass"
+        )
+    limit, sits = part.fitted(panel).memory, box_of(panel)
     columns, rows = limit.columns * (3 if limit.chips > 1 else 1), limit.pages * 8 or limit.rows
-    fits = 0 < panel.width <= columns - panel.column_offset and 0 < panel.height <= rows - panel.row_offset
+    fits = 0 <= sits.left < sits.right <= columns and 0 <= sits.top < sits.bottom <= rows
     if limit.kind in ("paged", "pixel") and not fits:
         raise HushedError(
             f"panel: {panel.width}x{panel.height} at column {panel.column_offset}, row {panel.row_offset} does not fit into the memory of {part.name}",

@@ -162,15 +162,18 @@ def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 
 def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    from ..part.pixel import to_bytes, to_logical
+    from ..part.orientation import Box, Orientation, box_of, upright
+    from ..part.pixel import to_bytes
 
-    part, panel = state.target.part, state.target.panel
+    part, panel, memory = state.target.part, state.target.panel, state.target.part.memory
     native, (x0, y0, x1, y1) = _native(state, box)
-    orientation = [state.role(role) for role in ("row_order", "column_order", "exchange")]
-    memory = part.memory.rows, part.memory.columns
-    place = y0 + panel.row_offset, x0 + panel.column_offset
-    piece, left, top = to_logical(native[y0:y1, x0:x1], place, memory, *(value in ("reversed", "on") for value in orientation))
-    words = {"left": left, "right": left + piece.shape[1] - 1, "top": top, "bottom": top + piece.shape[0] - 1}
+    bonded, sits = upright(panel, memory.columns, memory.rows), box_of(panel)
+    corner = bonded.window(sits)
+    inside = bonded.box(Box(corner.left + x0, corner.top + y0, corner.left + x1, corner.top + y1))
+    roles = {role: state.role(role) for role in ("row_order", "column_order", "exchange")}
+    now = Orientation.of(memory.columns, memory.rows, roles)
+    window, piece = now.window(inside), now.addressed(bonded.kept(native[y0:y1, x0:x1]))
+    words = {"left": window.left, "right": window.right - 1, "top": window.top, "bottom": window.bottom - 1}
     sends = commands_of(state, part.memory.area["window"], words)
     return [*sends, Send(True, to_bytes(piece, str(state.role("format"))))]
 

@@ -7,6 +7,7 @@ whoever sends (each word of a character display needs one); longer ones have to 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
@@ -14,8 +15,9 @@ import msgspec
 
 from ..bus.base import BUSES
 from ..finding import Finding, finding_of
-from ..part.bring_up import Unmet, applies, set_up_in, unmet_registers
+from ..part.bring_up import Unmet, applies, parameter_byte, set_up_in, unmet_registers
 from ..part.describe import BringUp, Command, Part, Value
+from ..part.orientation import Orientation, box_of, mirrored
 from ..part.wrap import transfers, words_of
 from ..units import parse, show
 from .listing import Item, items_of
@@ -117,18 +119,28 @@ def _at(found: Finding, entry: Timed | None, evidence: Mapping[str, object] | No
 
 def _bytes(target: Target, own: list[Timed]) -> Iterator[Finding]:
     """Bytes that are no command, cut short, or not documented."""
-    for entry in own:
-        for item in entry.items:
-            values = {"raw": item.raw[:4].hex(" ").upper(), "note": item.note, "part": target.part.name}
-            evidence = {"bytes": list(item.raw)}
-            if item.name == "unknown":
-                wrong_base = "was hex meant" in item.note and not _written_hex(entry, item.raw[0])
-                code = "setup.decimal-for-hex" if wrong_base else "setup.unknown-command"
-                yield _finding(code, target, entry, evidence=evidence, value=item.raw[0], **values)
-            elif item.name == "truncated":
-                yield _finding("setup.unknown-command", target, entry, "truncated", evidence, **values)
-            elif item.note:
-                yield _finding("setup.undocumented-value", target, entry, evidence=evidence, command=item.name, note=item.note)
+    makers = target.part.makers_own
+    items = [(entry, item) for entry in own for item in entry.items]
+    for (entry, item), (_, behind) in zip(items, [*items[1:], (None, None)], strict=True):
+        values = {"raw": item.raw[:4].hex(" ").upper(), "note": item.note, "part": target.part.name}
+        evidence = {"bytes": list(item.raw)}
+        if (
+            item.name == "unknown"
+            and makers
+            and makers[0] <= item.raw[0] <= makers[-1]
+            and behind is not None
+            and behind.name == "data"
+        ):
+            note = f"a command of the maker's own that the catalog does not have, with {len(behind.raw)} parameters"
+            yield _finding("setup.undocumented-value", target, entry, evidence=evidence, command=f"{item.raw[0]:02X}h", note=note)
+        elif item.name == "unknown":
+            wrong_base = "was hex meant" in item.note and not _written_hex(entry, item.raw[0])
+            code = "setup.decimal-for-hex" if wrong_base else "setup.unknown-command"
+            yield _finding(code, target, entry, evidence=evidence, value=item.raw[0], **values)
+        elif item.name == "truncated":
+            yield _finding("setup.unknown-command", target, entry, "truncated", evidence, **values)
+        elif item.note:
+            yield _finding("setup.undocumented-value", target, entry, evidence=evidence, command=item.name, note=item.note)
 
 
 def _written_hex(entry: Timed, value: int) -> bool:
@@ -338,46 +350,96 @@ def _resets(target: Target, own: list[Timed]) -> Iterator[Finding]:
         yield _finding("timing.reset-short", target, low, "stays", {"source": _waits_source(target)})
 
 
-WINDOWS = {"column-window": "width", "row-window": "height", "page-window": "height"}
+def _mirrored(target: Target, own: list[Timed]) -> Iterator[Finding]:
+    """A picture that comes mirrored on the glass."""
+    part, panel, last = target.part, target.panel, _told(target.part, own)
+    told = {register: value for register, (value, _) in last.items()}
+    registers = mirrored(part, panel, told)
+    if not registers:
+        return
+    ways = []
+    for register in registers:
+        value = told.get(register, part.reset.get(register, 0))
+        other = next(name for name in part.field_of(register).values if name != str(value))
+        command = next(command for command in part.command if command.owner == register.partition(".")[0])
+        code = parameter_byte(part, panel, register, other, told)
+        ways.append(
+            f"{code if command.length == 1 else f'{command.fixed[0][1]:02X} {code}'} ({register.replace('.', ' ')} {other})"
+        )
+    entry = _switched_on(part, own)
+    found = _finding(
+        "setup.orientation", target, entry, "mirrored", {"as set": {register: told.get(register, "never set") for register in registers}},
+        panel=panel.name, states=", ".join(f"{register.replace('.', ' ')} is {told.get(register, part.reset.get(register))}" for register in registers),
+        ways=" or ".join(ways),
+    )  # fmt: skip
+    found.confidence = "likely"
+    at_reset = not any(register in told for register in registers)
+    found.aside = {"by_panel": "needs", "set": not at_reset, "at_reset": at_reset}
+    yield found
+
+
+@dataclass
+class _Window:
+    """A range that a command set, and the step that did."""
+
+    command: str
+    first: int
+    last: int
+    entry: Timed
 
 
 def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """Windows that end before they begin, or reach beyond what the panel shows."""
-    panel, turned = target.panel, False
-    # A start line or an offset moves what the glass shows through memory, so pages behind its height may be seen.
-    moving = {target.part.memory.registers.get(role, "") for role in ("start_line", "offset")} - {""}
-    moved = any(str(value) not in ("0", "off") for register, (value, _) in _told(target.part, own).items() if register in moving)
+    """Windows that end before they begin, or in which something is written that the panel does not show.
+
+    A window counts where something is written to it: drivers set some that they never use.
+    """
+    set_now: dict[str, _Window] = {}
+    told: dict[str, Value] = {}
     for entry in own:
         for item in entry.items:
-            if not item.is_command:
-                continue
-            command = target.part.command[item.kind]
-            turned = item.fields.get("exchange", "on" if turned else "off") == "on"
-            if command.effect not in WINDOWS or "end" not in item.fields:
-                continue
-            first, last = int(item.fields["start"]), int(item.fields["end"])
-            across = (command.effect == "column-window") != turned
-            size, offset = (panel.width, panel.column_offset) if across else (panel.height, panel.row_offset)
-            most = offset + size - 1
-            beyond = last
-            if (
-                command.effect == "page-window"
-            ):  # pages below the glass are there, and harmless, as long as the picture begins on it
-                most, beyond = -(-panel.height // 8) - 1, first
-            if last < first:
-                yield _finding("picture.outside-panel", target, entry, "reversed", command=item.name, last=last, first=first)
-            elif beyond > most and not (moved and command.effect == "page-window"):
-                evidence = {"needed": most}
-                yield _finding(
-                    "picture.outside-panel",
-                    target,
-                    entry,
-                    evidence=evidence,
-                    command=item.name,
-                    last=last,
-                    panel=panel.name,
-                    most=most,
-                )
+            if item.is_command:
+                command = target.part.command[item.kind]
+                told.update({f"{command.owner}.{name}": value for name, value in item.fields.items()})
+                if command.effect in WINDOWS and {"start", "end"} <= set(item.fields):
+                    first, last = int(item.fields["start"]), int(item.fields["end"])
+                    set_now[command.effect] = _Window(item.name, first, last, entry)
+                    if last < first:
+                        yield _finding(
+                            "picture.outside-panel", target, entry, "reversed", command=item.name, last=last, first=first
+                        )
+            elif item.name == "data" and set_now:
+                for effect, window in set_now.items():
+                    least, most = _shown(target, effect, told, window.first)
+                    if window.first <= window.last and (window.first < least or window.last > most):
+                        yield _finding(
+                            "picture.outside-panel", target, window.entry, "" if window.last > most else "before",
+                            {"written": [window.first, window.last], "shown": [least, most]}, command=window.command,
+                            last=window.last, first=window.first, panel=target.panel.name, most=most, least=least,
+                        )  # fmt: skip
+                set_now = {}
 
 
-RULES: list[Callable[[Target, list[Timed]], Iterator[Finding]]] = [_bytes, _bring_up, _waits, _power_on, _resets, _windows]
+# What windows are measured by, and which of a box's sides they end at.
+WINDOWS = ("column-window", "row-window", "page-window")
+
+
+def _shown(target: Target, effect: str, told: dict[str, Value], first: int) -> tuple[int, int]:
+    """The first and the last number of a window that the panel shows. first: where the window begins."""
+    panel, memory = target.panel, target.part.memory
+    if effect == "page-window":
+        # Pages below the glass are there, and harmless as long as the picture begins on it: drivers of higher glass are used on lower one.
+        # A start line or an offset moves what it shows.
+        last = -(-panel.height // 8) - 1
+        moving = {memory.registers.get(role, "") for role in ("start_line", "offset")}
+        moved = any(str(told.get(register, 0)) not in ("0", "off") for register in moving)
+        return 0, last if first > last and not moved else memory.pages - 1
+    if memory.kind != "pixel":
+        return panel.column_offset, panel.column_offset + panel.width - 1
+    roles = {role: told.get(register, target.part.reset.get(register, "")) for role, register in memory.registers.items()}
+    window = Orientation.of(memory.columns, memory.rows, roles).window(box_of(panel))
+    return (window.left, window.right - 1) if effect == "column-window" else (window.top, window.bottom - 1)
+
+
+RULES: list[Callable[[Target, list[Timed]], Iterator[Finding]]] = [
+    _bytes, _bring_up, _waits, _power_on, _resets, _mirrored, _windows,
+]  # fmt: skip

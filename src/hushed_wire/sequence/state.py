@@ -94,10 +94,11 @@ def command_sends(part: Part, statement: Statement, chips: int = 0) -> tuple[tup
     fields, words = dict(statement.fields), statement.words
     if words and not command.data:
         # A command of one field takes its value bare: `display on`, `multiplex-ratio 64`.
-        if len(words) > 1 or len(command.fields) != 1 or fields:
+        asked = [field for field in command.fields.values() if field.default is None]
+        if len(words) > 1 or len(asked) != 1 or asked[0].name in fields:
             raise HushedError(f"'{words[0]}' names no field", remedy=_usage(command))
         bare = parse.number(words[0])
-        fields[next(iter(command.fields.values())).name] = words[0] if bare is None else bare
+        fields[asked[0].name] = words[0] if bare is None else bare
         words = ()
     raw = command.encode(fields)
     if part.parameters == "data":

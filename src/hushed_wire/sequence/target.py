@@ -28,6 +28,7 @@ class Target(msgspec.Struct, frozen=True):
     def __post_init__(self) -> None:
         if not self.framing:
             msgspec.structs.force_setattr(self, "framing", self.part.framings[0])
+        msgspec.structs.force_setattr(self, "part", self.part.fitted(self.panel))
 
     @property
     def chips(self) -> int:

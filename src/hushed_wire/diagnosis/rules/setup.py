@@ -191,12 +191,11 @@ def _names(own: list[Commands]) -> set[str]:
 
 
 def _unknown(own: list[Commands]) -> set[int]:
-    """The first bytes of what is no command of a part."""
+    """The first bytes of what is no command of a part, as the part has it."""
     out: set[int] = set()
     for chip in own:
-        for index in range(min(len(chip), 300)):
-            if chip.name_of(index) != "data" and int(chip.kind[index]) < 0 and len(chip.bytes_of(index)):
-                out.add(chip.bytes_of(index)[0])
+        for index in np.flatnonzero(chip.strange[:300]).tolist():
+            out.add(chip.bytes_of(index)[0])
     return out
 
 

@@ -1,0 +1,288 @@
+"""Set-ups as drivers in daily use send them: every byte has a meaning, nothing is wrong with them, and the picture stands upright.
+
+The bytes are those of drivers, not of the catalog's own bring-ups; the wires are made here, by a master that shares no code with the program.
+"""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+import hushed_wire
+from hushed_wire.sequence.listing import items_of
+from hushed_wire.sequence.paste import pasted
+from support import program
+
+RATE = 16_000_000  # samples a second, two a bit
+RIG = """
+[[bus]]
+name = "wires"
+kind = "spi"
+clock = "8MHz"
+lines = {{ sck = "0", mosi = "1", cs = "2", dc = "3", reset = "4" }}
+
+[[device]]
+name = "glass"
+on = "wires"
+part = "{part}"
+panel = "{panel}"
+"""
+Step = tuple[str, str] | float  # a command and its data, in hex, or seconds of rest
+
+
+@dataclass(frozen=True)
+class SetUp:
+    """How a driver sets a display up. window: the first column and row that it addresses. turned: the picture stands on its head on this panel."""
+
+    part: str
+    panel: str
+    steps: tuple[Step, ...]
+    window: tuple[int, int] = (0, 0)
+    turned: bool = False
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height."""
+        wide, high = self.panel.split("-")[0].split("x")
+        return int(wide), int(high)
+
+    def __str__(self) -> str:
+        return (
+            f"{self.part} {self.panel} {' '.join(step[1] for step in self.steps if isinstance(step, tuple) and step[0] == '36')}"
+        )
+
+
+ILI9341: tuple[Step, ...] = (
+    ("01", ""), 0.125, ("EF", "03 80 02"), ("CF", "00 C1 30"), ("ED", "64 03 12 81"), ("E8", "85 00 78"), ("CB", "39 2C 00 34 02"), ("F7", "20"),
+    ("EA", "00 00"), ("C0", "23"), ("C1", "10"), ("C5", "3E 28"), ("C7", "86"), ("36", "48"), ("37", "00 00"), ("3A", "55"), ("B1", "00 18"),
+    ("B6", "08 82 27"), ("F2", "00"), ("26", "01"), ("E0", "0F 31 2B 0C 0E 08 4E F1 37 07 10 03 0E 09 00"),
+    ("E1", "00 0E 14 03 11 07 31 C1 48 08 0F 0C 31 36 0F"), ("11", ""), 0.125, ("29", ""), 0.125,
+)  # fmt: skip
+ST7789: tuple[Step, ...] = (
+    ("01", ""), 0.125, ("11", ""), 0.12, ("3A", "55"), 0.01, ("36", "08"), ("2A", "00 00 00 F0"), ("2B", "00 00 01 40"), ("21", ""), 0.01,
+    ("13", ""), 0.01, ("29", ""), 0.01,
+)  # fmt: skip
+ST7735: tuple[Step, ...] = (
+    ("01", ""), 0.125, ("11", ""), 0.12, ("B1", "01 2C 2D"), ("B2", "01 2C 2D"), ("B3", "01 2C 2D 01 2C 2D"), ("B4", "07"), ("C0", "A2 02 84"),
+    ("C1", "C5"), ("C2", "0A 00"), ("C3", "8A 2A"), ("C4", "8A EE"), ("C5", "0E"), ("20", ""), ("36", "C8"), ("3A", "05"),
+    ("2A", "00 00 00 7F"), ("2B", "00 00 00 9F"), ("E0", "02 1C 07 12 37 32 29 2D 29 25 2B 39 00 01 03 10"),
+    ("E1", "03 1D 07 06 2E 2C 29 2D 2E 2E 37 3F 00 00 02 10"), ("13", ""), 0.01, ("29", ""), 0.1,
+)  # fmt: skip
+OLD_ST7735: tuple[Step, ...] = (
+    ("01", ""), 0.125, ("11", ""), 0.12, ("3A", "05"), ("B1", "00 06 03"), ("36", "C0"), ("B6", "15 02"), ("B4", "00"), ("C0", "02 70"), ("C1", "05"),
+    ("C2", "01 02"), ("C5", "3C 38"), ("FC", "11 15"), ("E0", "09 16 09 20 21 1B 13 19 17 15 1E 2B 04 05 02 0E"),
+    ("E1", "0B 14 08 1E 22 1D 18 1E 1B 1A 24 2B 06 06 02 0F"), 0.01, ("2A", "00 00 00 7F"), ("2B", "00 00 00 9F"), ("13", ""), 0.01, ("29", ""), 0.1,
+)  # fmt: skip
+SSD1306: tuple[Step, ...] = (
+    ("AE", ""), ("D5 80", ""), ("A8 3F", ""), ("D3 00", ""), ("40", ""), ("8D 14", ""), ("20 00", ""), ("A1", ""), ("C8", ""), ("DA 12", ""),
+    ("81 CF", ""), ("D9 F1", ""), ("DB 40", ""), ("A4", ""), ("A6", ""), ("2E", ""), ("AF", ""), 0.001,
+)  # fmt: skip
+SH1106: tuple[Step, ...] = (
+    ("AE", ""), ("D5 80", ""), ("A8 3F", ""), ("D3 00", ""), ("40", ""), ("AD 8B", ""), ("33", ""), ("A1", ""), ("C8", ""), ("DA 12", ""),
+    ("81 80", ""), ("D9 22", ""), ("DB 35", ""), ("A4", ""), ("A6", ""), ("AF", ""), 0.001,
+)  # fmt: skip
+PCD8544: tuple[Step, ...] = (("21", ""), ("BF", ""), ("04", ""), ("14", ""), ("20", ""), ("0C", ""), 0.001)
+
+
+def told(steps: Sequence[Step], **other: str) -> tuple[Step, ...]:
+    """A set-up with other data of some commands, or other bytes: c36="C0" for 36 C0, o_A8="A8 1F" for the command A8 3F."""
+    out: list[Step] = []
+    for step in steps:
+        if isinstance(step, tuple):
+            code = step[0].split()[0]
+            step = (other.get(f"o_{code}", step[0]), other.get(f"c{code}", step[1]))
+        out.append(step)
+    return tuple(out)
+
+
+def without(steps: Sequence[Step], *codes: str) -> tuple[Step, ...]:
+    """A set-up without some commands."""
+    return tuple(step for step in steps if not isinstance(step, tuple) or step[0] not in codes)
+
+
+IDS: tuple[Step, ...] = (("04", "00 00 00 00"), ("09", "00 00 00 00 00"), ("DA", "00"), ("DB", "00"), ("DC", "00"))
+C0_ST7789 = (*ST7789, ("36", "C0"))
+SET_UPS = (
+    SetUp("ili9341", "240x320", ILI9341),
+    SetUp("ili9341", "240x320", (*IDS, ("D3", "00 00 93 41"), *ILI9341)),
+    SetUp("ili9341", "320x240", (*ILI9341, ("36", "28"))),
+    SetUp("ili9341", "320x240", (*ILI9341, ("36", "E8")), turned=True),
+    SetUp("ili9341", "240x320-unmirrored", told(ILI9341, c36="08")),
+    SetUp("st7789", "240x320", told(ST7789, c36="00")),
+    SetUp("st7789", "240x240", told(ST7789, c36="00")),
+    SetUp("st7789", "240x240", C0_ST7789, (0, 80), turned=True),
+    SetUp("st7789", "135x240", told(ST7789, c36="00"), (52, 40)),
+    SetUp("st7789", "135x240", C0_ST7789, (53, 40), turned=True),
+    SetUp("st7789", "240x135", (*ST7789, ("36", "60")), (40, 53)),
+    SetUp("st7789", "240x135", (*ST7789, ("36", "A0")), (40, 52), turned=True),
+    SetUp("st7789", "170x320", told(ST7789, c36="00"), (35, 0)),
+    SetUp("st7789", "320x170", (*ST7789, ("36", "60")), (0, 35)),
+    SetUp("st7789", "172x320", told(ST7789, c36="00"), (34, 0)),
+    SetUp("st7789", "320x172", (*ST7789, ("36", "A0")), (0, 34), turned=True),
+    SetUp("st7789", "240x280", told(ST7789, c36="00"), (0, 20)),
+    SetUp("st7789", "280x240", (*ST7789, ("36", "60")), (20, 0)),
+    SetUp("st7735", "128x160", told(ST7735, c36="C0")),
+    SetUp("st7735", "128x160", OLD_ST7735),
+    SetUp("st7735", "160x128", (*ST7735, ("36", "A0"))),
+    SetUp("st7735", "128x160-offset", told(ST7735, c36="C0", c2A="00 02 00 81", c2B="00 01 00 A0"), (2, 1)),
+    SetUp("st7735", "128x128", told(ST7735, c2A="00 02 00 81", c2B="00 03 00 82"), (2, 3)),
+    SetUp("st7735", "128x128", told(ST7735, c36="08"), (2, 1), turned=True),
+    SetUp("st7735", "80x160", told(without(ST7735, "20"), c2A="00 1A 00 69", c2B="00 01 00 A0")[:-2] + (("21", ""), ("29", ""), 0.1), (26, 1)),
+    SetUp("st7735", "80x160-24", told(ST7735, c36="C0", c2A="00 00 00 4F", c2B="00 00 00 9F"), (24, 0)),
+    SetUp("ssd1306", "128x64", SSD1306),
+    SetUp("ssd1306", "128x64", told(SSD1306, o_A1="A0", o_C8="C0"), turned=True),
+    SetUp("ssd1306", "128x32", told(SSD1306, o_A8="A8 1F", o_DA="DA 02", o_81="81 8F")),
+    SetUp("ssd1306", "96x16", told(SSD1306, o_A8="A8 0F", o_DA="DA 02", o_81="81 AF")),
+    SetUp("ssd1306", "72x40", told(SSD1306, o_A8="A8 27", o_2E="AD 30", o_8D="8D 95"), (28, 0)),
+    SetUp("ssd1306", "64x48", told(SSD1306, o_A8="A8 2F"), (32, 0)),
+    SetUp("ssd1306", "64x32", told(SSD1306, o_A8="A8 1F"), (32, 0)),
+    SetUp("sh1106", "128x64", SH1106, (2, 0)),
+    SetUp("pcd8544", "84x48", PCD8544),
+)  # fmt: skip
+
+
+def picture(width: int, height: int) -> NDArray[np.bool_]:
+    """A frame, and a mark in one corner: nothing that is the same when it is turned or mirrored."""
+    out = np.zeros((height, width), bool)
+    out[[0, -1]] = out[:, [0, -1]] = True
+    out[2 : height // 2, 2:5] = out[2:5, 2 : width // 2] = out[height // 4, 2 : width // 3] = True
+    return out
+
+
+def samples(runs: Sequence[tuple[int, bytes] | float], slow: int = 1) -> NDArray[np.uint8]:
+    """Runs of (D/C, bytes), and rests, as samples: clock, data, select, D/C, reset. slow: samples of each half of a bit."""
+    idle = 0b10100
+    out = [np.full(2000, 0b00100, np.uint8), np.full(int(0.13 * RATE), idle, np.uint8)]
+    for run in runs:
+        if isinstance(run, float):
+            out.append(np.full(int(run * RATE), idle, np.uint8))
+            continue
+        bits = np.unpackbits(np.frombuffer(run[1], np.uint8))
+        low = (0b10000 | run[0] << 3 | bits << 1).astype(np.uint8)
+        out += [
+            np.full(8, idle | run[0] << 3, np.uint8),
+            np.repeat(np.stack([low, low | 1], axis=1).reshape(-1), slow),
+            np.full(8, low[-1], np.uint8),
+        ]
+        out.append(np.full(8, idle | run[0] << 3, np.uint8))
+    return np.concatenate([*out, np.full(4000, idle, np.uint8)])
+
+
+def runs_of(own: SetUp) -> list[tuple[int, bytes] | float]:
+    """The set-up, and the picture as that part takes it."""
+    out: list[tuple[int, bytes] | float] = []
+    for step in own.steps:
+        if isinstance(step, float):
+            out.append(step)
+        else:
+            out.append((0, bytes.fromhex(step[0])))
+            if step[1]:
+                out.append((1, bytes.fromhex(step[1])))
+    width, height = own.size
+    x, y = own.window
+    shown = picture(width, height)
+    if own.part in ("ili9341", "st7789", "st7735"):
+        ends = [value.to_bytes(2, "big") for value in (x, x + width - 1, y, y + height - 1)]
+        out += [(0, b"\x2a"), (1, ends[0] + ends[1]), (0, b"\x2b"), (1, ends[2] + ends[3]), (0, b"\x2c")]
+        return [*out, (1, np.where(shown, 0xFFFF, 0).astype(">u2").tobytes())]
+    pages = np.packbits(shown.reshape(height // 8, 8, width), axis=1, bitorder="little").reshape(-1, width)
+    if own.part == "ssd1306":
+        return [*out, (0, bytes([0x21, x, x + width - 1, 0x22, 0, 0xFF])), (1, pages.tobytes())]
+    for number, page in enumerate(pages):
+        out.append((0, bytes([0x40 | number, 0x80 | x] if own.part == "pcd8544" else [0xB0 | number, x & 15, 0x10 | x >> 4])))
+        out.append((1, page.tobytes()))
+    return out
+
+
+class RealSetUps(unittest.TestCase):
+    """Each set-up on its own glass."""
+
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def made(self, own: SetUp, rig: str = "") -> tuple[Any, Any]:
+        """The capture and the rig, read from files."""
+        (self.folder / "rig.toml").write_text(RIG.format(part=own.part, panel=own.panel) + rig)
+        (self.folder / "wires.bin").write_bytes(samples(runs_of(own), 3 if own.part in ("sh1106", "pcd8544") else 1).tobytes())
+        return hushed_wire.read_capture(self.folder / "wires.bin", raw=1, rate="16MHz"), hushed_wire.load_rig(
+            self.folder / "rig.toml"
+        )
+
+    def test_healthy_and_upright(self) -> None:
+        for own in SET_UPS:
+            with self.subTest(str(own)):
+                capture, rig = self.made(own)
+                outcome = hushed_wire.diagnose(capture, rig)
+                found = [finding for finding in outcome.findings if finding.severity != "note"]
+                self.assertEqual(found, [])
+                self.assertIn("picture.all-traffic-good", [finding.code for finding in outcome.findings])
+                glass = hushed_wire.screen(capture, rig)["glass"]
+                width, height = own.size
+                wanted = picture(width, height)
+                self.assertTrue(glass.shown)
+                np.testing.assert_array_equal(glass.lit, wanted[::-1, ::-1] if own.turned else wanted)
+
+    def test_the_glass_is_found_without_a_rig(self) -> None:
+        lines = {"sck": "0", "mosi": "1", "cs": "2", "dc": "3", "reset": "4"}
+        for own in SET_UPS:
+            if own.panel not in ("320x240", "240x240", "240x135", "160x128", "128x128"):
+                continue
+            with self.subTest(str(own)):
+                capture, _ = self.made(own)
+                setup = hushed_wire.guess_rig(capture, bus="spi", lines=lines, part=own.part)
+                outcome = hushed_wire.diagnose(capture, setup)
+                self.assertEqual([finding for finding in outcome.findings if finding.severity != "note"], [])
+                self.assertEqual(setup.rig.device[0].panel, own.panel)
+
+    def test_mirrored(self) -> None:
+        for own, byte in (
+            (SetUp("ssd1306", "128x64", told(SSD1306, o_A1="A0")), "A1"),
+            (SetUp("ssd1306", "128x32", told(SSD1306, o_A8="A8 1F", o_DA="DA 02", o_C8="C0")), "C8"),
+            (SetUp("sh1106", "128x64", told(SH1106, o_C8="C0"), (2, 0)), "C8"),
+            (SetUp("st7789", "240x240", told(ST7789, c36="40")), "36 00"),
+            (SetUp("st7735", "160x128", (*ST7735, ("36", "E0"))), "36 60"),
+        ):
+            with self.subTest(str(own)):
+                outcome = hushed_wire.diagnose(*self.made(own))
+                self.assertEqual([finding.code for finding in outcome.findings][:1], ["setup.orientation"])
+                self.assertIn(f"{byte} (", outcome.findings[0].remedy)
+
+    def test_beside_the_glass(self) -> None:
+        for own, code in (
+            (SetUp("st7789", "170x320", told(ST7789, c36="00"), (0, 0)), "picture.column-offset"),
+            (SetUp("st7789", "240x240", C0_ST7789, (0, 0)), "picture.row-offset"),
+            (SetUp("st7735", "128x128", ST7735, (2, 1)), "picture.row-offset"),
+        ):
+            with self.subTest(str(own)):
+                outcome = hushed_wire.diagnose(*self.made(own))
+                self.assertIn(code, [finding.code for finding in outcome.findings if finding.severity != "note"])
+
+    def test_every_byte_has_a_meaning(self) -> None:
+        for own in SET_UPS:
+            with self.subTest(str(own)):
+                words = [
+                    f"command {step[0]} data {step[1]}".removesuffix(" data ") for step in own.steps if isinstance(step, tuple)
+                ]
+                part = hushed_wire.load_part(own.part)
+                items = items_of(part, pasted(" ".join(words)).sends)
+                strange = [item for item in items if not item.is_command and item.name != "data" and item.raw[0] != 0xEF]
+                self.assertEqual(strange, [])
+
+    def test_by_the_program(self) -> None:
+        own = SET_UPS[0]
+        self.made(own)
+        capture = ["wires.bin", "--raw", "1", "--rate", "16MHz", "--rig", "rig.toml"]
+        done = program("diagnose", *capture, cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stdout)
+        self.assertIn(b"EFh: a command of the maker's own", done.stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()
