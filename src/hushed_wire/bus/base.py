@@ -152,6 +152,8 @@ BUSES: dict[str, BusKind] = {
                 **_named(SETUP, "select set-up", "tS2", "tCSS", "tcss"),
                 **_named(HOLD, "select hold", "tH2", "tCSH"),
                 **_named(PULSE, "select rest", "tCSW", "tWH2"),
+                **_named(SETUP, "D/C set-up", "tAS", "tS3", "tDCS", "tas"), **_named(HOLD, "D/C hold", "tAH", "tH3", "tDCH", "tah"),
+                **_named(HOLD, "clock behind select", "tLDCK"),
             },
             exchanged=(("cs1", "cs2"), ("sck", "mosi"), ("mosi", "dc"), ("cs", "dc"), ("sck", "dc"), ("mosi", "cs"), ("sck", "cs")),
         ),

@@ -79,10 +79,30 @@ def measure_spi(trace: Trace, roles: dict[str, int], mode: int, active: int, sel
     changes = _moves(trace, data)
     out["data set-up"] = _column(_ahead(sampling, changes), sampling, "mosi", "sck")
     out["data hold"] = _column(_behind(sampling, changes), sampling, "mosi", "sck")
+    if select:
+        # LOAD of some parts is a latch: what is clocked in comes only so long behind it.
+        out["clock behind select"] = _column(_behind(closes, up), closes, select, "sck")
+        if "dc" in roles:
+            out |= _marks(trace, roles["dc"], sampling, opens)
     if len(sampling) > 1:
         steps = np.diff(sampling)
         out["clock period"] = Column(steps, sampling[1:], ("sck",))
     return out
+
+
+def _marks(trace: Trace, mark: int, sampling: Times, opens: Times) -> dict[str, Column]:
+    """Set-up and hold of the line that tells data from commands: it is taken with the last bit of each word of eight."""
+    first = np.searchsorted(sampling, opens)
+    owner = np.searchsorted(opens, sampling, side="right") - 1
+    counted = sampling[owner >= 0]
+    last = counted[(np.arange(len(sampling))[owner >= 0] - first[owner[owner >= 0]]) % 8 == 7]
+    changes = _moves(trace, mark)
+    at, after = np.searchsorted(last, changes), np.searchsorted(last, changes, side="right")
+    ahead, behind = at < len(last), after > 0
+    return {
+        "D/C set-up": Column(last[at[ahead]] - changes[ahead], changes[ahead], ("dc", "sck")),
+        "D/C hold": Column(changes[behind] - last[after[behind] - 1], changes[behind], ("dc", "sck")),
+    }
 
 
 def measure_parallel(trace: Trace, roles: dict[str, int]) -> dict[str, Column]:

@@ -14,7 +14,7 @@ import numpy as np
 from ..bus import i2c_timing
 from ..bus.base import Measure
 from ..bus.edges_timing import Column
-from ..part import Part, load
+from ..part import Part
 from ..units import parse, show
 from .case import Case, select_for
 
@@ -78,7 +78,7 @@ def _on(case: Case) -> Iterator[tuple[str, Part, str]]:
             yield reading.device.name, reading.part, select_for(case, reading.device.select)
     for bridge in case.bridges:
         if bridge.on == case.bus.name and bridge.name in case.reading.driven:
-            yield bridge.name, load(bridge.part), select_for(case, bridge.select)
+            yield bridge.name, bridge.chip, select_for(case, bridge.select)
 
 
 def _columns(case: Case, select: str) -> Mapping[str, Column]:

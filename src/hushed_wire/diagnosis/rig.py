@@ -57,8 +57,10 @@ class Seat:
 
 def seats_on(rig: Rig, place: str) -> list[Seat]:
     """What hangs on a bus or bridge, in the file's order."""
-    out = [Seat(b.name, load(b.part), b.supply, b.address, {}) for b in rig.bridge if b.on == place]
-    return out + [Seat(d.name, load(d.part), d.supply, d.address, d.plugged) for d in rig.device if d.on == place]
+    out = [Seat(b.name, b.chip, b.supply, b.address, {}) for b in rig.bridge if b.on == place]
+    return out + [
+        Seat(d.name, load(d.part).supplied(d.supply), d.supply, d.address, d.plugged) for d in rig.device if d.on == place
+    ]
 
 
 @dataclass
@@ -151,7 +153,8 @@ def _wires(rig: Rig, bus: Bus, devices: list[Seat], pins: dict[str, Pin]) -> lis
         label = pin.label if pin is not None and pin.position != pin.name else (pin.name if pin is not None else "not said")
         through = bus.through.get(role, "")
         if role in kind.pulled_up:
-            pull = f"pull-up {bus.driver.pull_up} to {bus.driver.supply}"
+            beside = f" beside {pin.pull_up} at the driver's pin" if pin is not None and pin.pull_up else ""
+            pull = f"pull-up {bus.driver.pull_up} to {bus.driver.supply}{beside}"
             through = f"{through}, {pull}" if through else pull
         how = through or "a wire"
         out += [Wire(bus.name, role.upper(), label, f"{d.name} {role.upper()}", bus.driver.supply, how) for d in devices]
@@ -247,19 +250,25 @@ def _pull_up(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator
     """The pull-up against the lowest and the highest that supply, capacitance and speed allow."""
     if not BUSES[bus.kind].pulled_up:
         return
-    supply, given = float(parse(bus.driver.supply, "V")), float(parse(bus.driver.pull_up, "Ohm"))
+    supply, said = float(parse(bus.driver.supply, "V")), float(parse(bus.driver.pull_up, "Ohm"))
+    given = min((_parallel(said, pins[role]) for role in BUSES[bus.kind].pulled_up if role in pins), default=said)
     load = float(parse(bus.driver.capacitance, "F"))
     clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
     allowed = next((rise for most, rise in RISE if clock <= most * 1.02), RISE[-1][1])
     low, high, rise = (supply - LOW) / SINK, allowed / (RC * load), RC * given * load
     if low <= given <= high:
         return
-    said = "low" if given < low else "high"
+    side = "low" if given < low else "high"
     yield finding_of(
-        "rig.pull-up", said if low <= high else f"{said}-none-does", of=bus.name, given=show(given, "Ohm", 3), sunk=show((supply - LOW) / given, "A", 3),
+        "rig.pull-up", side if low <= high else f"{side}-none-does", of=bus.name, given=show(given, "Ohm", 3), sunk=show((supply - LOW) / given, "A", 3),
         rise=show(rise, "s", 3), allowed=show(allowed, "s", 3), clock=show(clock, "Hz"), least=show(low, "Ohm", 3), most=show(high, "Ohm", 3),
         lines=list(bus.lines.values()), evidence={"lowest": low, "highest": high, "rise_time": rise, "source": "I2C-bus specification (UM10204), 7.1"},
     )  # fmt: skip
+
+
+def _parallel(ohms: float, pin: Pin) -> float:
+    """A pull-up beside the one that is soldered to a driver's pin."""
+    return 1 / (1 / ohms + 1 / float(parse(pin.pull_up, "Ohm"))) if pin.pull_up else ohms
 
 
 def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
@@ -295,7 +304,7 @@ def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]
     if high >= float(parse(levels.supply_least, "V")):
         remedy += f", or supply the display with {bus.driver.supply}"
     lower = "pull the bus up to the part's own supply" if pulled else "drive the lines with no more than the part's own supply"
-    need, take = levels.vih * logic, logic + float(parse(levels.above_supply, "V"))
+    need, take = levels.high_from(logic), logic + float(parse(levels.above_supply, "V"))
     if high < need:
         yield finding_of(
             "rig.level-mismatch", need=show(need, "V", 3), logic=show(logic, "V", 3), driven=driven, supply=bus.driver.supply, mend=remedy,

@@ -183,11 +183,10 @@ class WordDesk(OwnTime):
 
     def move(self, move: Move) -> None:
         """Takes a move; it lasts as long as on the wire."""
-        from ..part import load
         from ..rig.wires import pace_of, wired_for
 
         bridge = self.rig.bridge_named(move.device)
-        part = load(bridge.part) if bridge is not None else self.shown[move.device].part
+        part = bridge.chip if bridge is not None else self.shown[move.device].part
         roles = {role: number for number, role in enumerate(self.bus.lines)}
         self.now += BUSES[self.bus.kind].load().seconds_of(move, wired_for(self.bus, roles), pace_of(part, self.bus))
         self.moves.append(move)

@@ -256,11 +256,10 @@ class GpioLink(Timed):
     def move(self, move: Move) -> None:
         """Plays the trace of one move; lines that do not change are not touched."""
         from ..bus.moves import TICK
-        from ..part import load
         from ..rig.wires import encode_moves
 
         bridge = self.rig.bridge_named(move.device)
-        part = load(bridge.part) if bridge is not None else self.parts[move.device]
+        part = bridge.chip if bridge is not None else self.parts[move.device]
         if move.levels:
             self.lines.set(dict(move.levels))
         if not len(move.words):

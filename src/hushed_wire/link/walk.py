@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import Any
 
 from ..errors import HushedError, nearest
-from ..part import load
 from ..part.output_pins import pins_of
 from ..rig.encoder import RigEncoder
 from ..rig.schema import Bridge, Bus, Device, Rig
@@ -94,7 +93,7 @@ def walk(rig: Rig, name: str, link: Any) -> Walk:
 def _bridge(rig: Rig, bridge: Bridge, link: Any) -> Walk:
     bus = bus_of(rig, bridge.name)
     mover = RigEncoder(rig)
-    pins = pins_of(load(bridge.part), bridge.count)
+    pins = pins_of(bridge.chip, bridge.count)
     everything = (1 << len(pins)) - 1
 
     def drive(state: int) -> None:

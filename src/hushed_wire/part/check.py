@@ -116,15 +116,23 @@ def _check_times(part: Part, where: str, fail: Callable[..., NoReturn]) -> None:
     """Limits that nothing measures and waits that nobody keeps would be passed over without a word."""
     kinds = {BUS_OF[name]: BUSES[BUS_OF[name]] for name in part.framings}
     measures = {symbol: measure for kind in kinds.values() for symbol, measure in kind.measures.items()}
-    for table, own, known in (("limits", part.limits, measures), ("waits", part.waits, WAITS)):
+    tables = [("limits", part.limits, measures), ("waits", part.waits, WAITS)]
+    for entry in part.at_supply:
+        parse(entry.below, "V", f"{where}: at_supply.below")
+        tables += [("at_supply.limits", entry.limits, measures), ("at_supply.waits", entry.waits, WAITS)]
+    for table, own, known in tables:
         for key in own:
             if key not in known and key != "source":
                 remedy = nearest(key, known) + (f"; on {' and '.join(kinds)} these can be measured" if known is measures else "")
                 fail(f"{table}.{key}", "nothing is known of a time of that name", remedy)
-    for symbol, text in part.limits.items():
+    for symbol, text in [*part.limits.items(), *(entry for own in part.at_supply for entry in own.limits.items())]:
         if symbol != "source" and parse(text, measures[symbol].unit, f"{where}: limits.{symbol}") <= 0:
             fail(f"limits.{symbol}", f"{text} is no limit", "it has to be above zero")
-    for key, text in [*part.waits.items(), *((f"{c.name}.takes", c.takes) for c in part.command if c.takes)]:
+    for key, text in [
+        *part.waits.items(),
+        *(entry for own in part.at_supply for entry in own.waits.items()),
+        *((f"{c.name}.takes", c.takes) for c in part.command if c.takes),
+    ]:
         if key != "source":
             parse(text, "s", f"{where}: {'' if key.endswith('.takes') else 'waits.'}{key}")
 

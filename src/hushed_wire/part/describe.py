@@ -8,6 +8,7 @@ from typing import Literal
 import msgspec
 
 from ..errors import HushedError, nearest
+from ..units import parse
 from .command import Command, Field, Value
 from .layout import Layout
 
@@ -100,14 +101,37 @@ class I2cSide(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 
 
 class Levels(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
-    """Logic levels. vih, vil: shares of the supply. above_supply: how far an input may exceed it."""
+    """Logic levels. vih, vil: shares of the supply, or volts like "3.5V". above_supply: how far an input may exceed it."""
 
-    vih: float
-    vil: float
+    vih: float | str
+    vil: float | str
     supply_least: str
     supply_most: str
     above_supply: str
     source: str
+
+    def high_from(self, supply: float) -> float:
+        """The volts from which on an input counts as high."""
+        return _volts(self.vih, supply)
+
+    def low_to(self, supply: float) -> float:
+        """The volts up to which an input counts as low."""
+        return _volts(self.vil, supply)
+
+
+def _volts(level: float | str, supply: float) -> float:
+    return float(parse(level, "V")) if isinstance(level, str) else level * supply
+
+
+class AtSupply(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """What differs at a supply below some volts: limits, waits, and levels in place of those that the part has else."""
+
+    below: str
+    source: str
+    limits: dict[str, str] = {}
+    waits: dict[str, str] = {}
+    vih: float | str | None = None
+    vil: float | str | None = None
 
 
 class Groups(msgspec.Struct, forbid_unknown_fields=True):
@@ -198,6 +222,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     levels: Levels | None = None
     limits: dict[str, str] = {}
     waits: dict[str, str] = {}
+    at_supply: list[AtSupply] = []
     oscillator: Oscillator | None = None
     start_up: list[str] = []
     start: list[str] = []
@@ -208,7 +233,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     example: str = ""
 
     @cached_property
-    def _fitted(self) -> dict[tuple[int, ...], Part]:
+    def _variants(self) -> dict[tuple[int, ...] | str, Part]:
         return {}
 
     def fitted(self, panel: Panel) -> Part:
@@ -216,10 +241,28 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
         size = tuple(panel.memory)
         if not size:
             return self
-        if size not in self._fitted:
+        if size not in self._variants:
             memory = msgspec.structs.replace(self.memory, columns=size[0], rows=size[1])
-            self._fitted[size] = msgspec.structs.replace(self, memory=memory)
-        return self._fitted[size]
+            self._variants[size] = msgspec.structs.replace(self, memory=memory)
+        return self._variants[size]
+
+    def supplied(self, supply: str) -> Part:
+        """The part at a supply like "3.3V" ("" where nothing is known of it), with the limits, waits and levels that it has there."""
+        volts = parse(supply, "V") if supply else None
+        below = [entry for entry in self.at_supply if volts is not None and volts < parse(entry.below, "V")]
+        entry = min(below, key=lambda entry: parse(entry.below, "V"), default=None)
+        if entry is None:
+            return self
+        if entry.below not in self._variants:
+            limits = {**self.limits, **entry.limits, **({"source": entry.source} if entry.limits else {})}
+            waits = {**self.waits, **entry.waits, **({"source": entry.source} if entry.waits else {})}
+            levels = self.levels
+            if levels is not None:
+                levels = msgspec.structs.replace(
+                    levels, vih=levels.vih if entry.vih is None else entry.vih, vil=levels.vil if entry.vil is None else entry.vil
+                )
+            self._variants[entry.below] = msgspec.structs.replace(self, limits=limits, waits=waits, levels=levels)
+        return self._variants[entry.below]
 
     @cached_property
     def modes(self) -> tuple[str, ...]:

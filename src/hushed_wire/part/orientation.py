@@ -45,6 +45,11 @@ class Orientation:
         turned = roles.get("column_order") == "reversed", roles.get("row_order") == "reversed"
         return cls(columns, rows, *turned, roles.get("exchange") == "on")
 
+    @property
+    def plain(self) -> bool:
+        """Whether things lie as they are addressed."""
+        return not (self.columns_reversed or self.rows_reversed or self.exchange)
+
     def place(self, x: NDArray[Any], y: NDArray[Any]) -> tuple[NDArray[Any], NDArray[Any]]:
         """Column and row of the memory behind pixels as they are addressed."""
         column, row = (y, x) if self.exchange else (x, y)

@@ -51,7 +51,7 @@ def layout_for(part: Part, panel: Panel | None = None) -> Layout:
     layout = part.memory.layout
     if layout is None:
         raise HushedError(f"{part.name} holds no pixels", remedy="take a graphic part, or spell the layout out with --layout")
-    if panel is not None and panel.form == "matrix":
+    if panel is not None and part.memory.kind == "digit" and panel.form == "matrix":
         layout = msgspec.structs.replace(layout, first="high" if "msb-left" in panel.segments else "low")
     return layout
 

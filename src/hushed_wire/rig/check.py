@@ -8,7 +8,7 @@ from typing import Any
 
 from ..bus.base import BUSES, KIND_NAMES, kind_with
 from ..errors import HushedError, nearest
-from ..part import Part, load
+from ..part import Part
 from ..part.output_pins import pins_of
 from ..units import parse
 from .schema import Bridge, Bus, Device, Rig
@@ -105,7 +105,7 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
         seen.add(outer.name)
         on = outer.on
     try:
-        part = load(bridge.part)
+        part = bridge.chip
     except HushedError as error:
         fail(f"{key}: part", error.what, error.remedy)
     if not 1 <= bridge.count <= LONGEST_CHAIN:

@@ -19,7 +19,7 @@ from ..bus.base import BESIDE, BUSES, select_of
 from ..bus.channel import Channel, ChannelDecoder, Wanted, Wired
 from ..bus.words import CUT, END
 from ..errors import HushedError
-from ..part import Commands, Part, load
+from ..part import Commands, Part
 from ..part.engine import Reader
 from ..part.expander import Ports, States, output_trace
 from ..part.output_pins import pins_of
@@ -151,7 +151,7 @@ class _Place:
         """root: the lines of the capture itself, for those that go past a bridge."""
         kind = BUSES[bus.kind]
         devices = [(device, rig.target(device)) for device in rig.device if device.on == name]
-        bridges = [(bridge, load(bridge.part)) for bridge in rig.bridge if bridge.on == name]
+        bridges = [(bridge, bridge.chip) for bridge in rig.bridge if bridge.on == name]
         self.taps = [_Tap(device.name, target, _seat(device, target, roles)) for device, target in devices]
         leads = rig.root_of(name)
         lines = leads.lines if leads is not None else {}

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ..bus.base import BUSES, kind_with, select_of
 from ..bus.moves import REST, TICK, Move
 from ..errors import HushedError
-from ..part import Part, load
+from ..part import Part
 from ..part.expander import as_outputs, port_writes
 from ..part.output_pins import pins_of
 from ..part.wrap import WRAPS, Send, Transfer, transfers
@@ -52,7 +52,7 @@ class RigEncoder:
 
     def _at_rest(self, bridge: Bridge) -> int:
         """The outputs before anything is sent: the backlight on, all else low."""
-        pins = pins_of(load(bridge.part), bridge.count)
+        pins = pins_of(bridge.chip, bridge.count)
         return 1 << pins[bridge.drives["backlight"]] if "backlight" in bridge.drives else 0
 
     def moves(self, steps: list[Step], bus: Bus) -> Iterator[Move]:
@@ -155,7 +155,7 @@ class RigEncoder:
 
     def _lifted(self, moves: list[Move], bridge: Bridge, bus: Bus) -> Iterator[Move]:
         """Moves on what a bridge drives, as moves on what the bridge hangs on."""
-        part = load(bridge.part)
+        part = bridge.chip
         pins = pins_of(part, bridge.count)
         where = {role: pins[pin] for role, pin in bridge.drives.items()}
         framing = part.framings[0]
@@ -213,14 +213,14 @@ class RigEncoder:
     def _part(self, name: str) -> Part:
         """The part of a device or bridge."""
         bridge = self.rig.bridge_named(name)
-        return load(bridge.part) if bridge is not None else self.targets[name].part
+        return bridge.chip if bridge is not None else self.targets[name].part
 
     def port_moves(self, name: str, state: int, bus: Bus) -> list[Move]:
         """The moves that put levels on all outputs of a bridge, whatever hangs on them."""
         bridge = self.rig.bridge_named(name)
         if bridge is None:
             raise HushedError(f"the rig has no bridge '{name}'", remedy="name one of its bridges")
-        part, outer = load(bridge.part), self.rig.bridge_named(bridge.on)
+        part, outer = bridge.chip, self.rig.bridge_named(bridge.on)
         sends = [*(as_outputs(part) if name not in self.begun else []), *port_writes(part, state, bridge.count)]
         self.begun.add(name)
         self.ports[name] = state
@@ -293,7 +293,7 @@ def _without_rest(move: Move) -> Move:
 def clocks_a_write(bus: Bus, bridge: Bridge) -> int:
     """The clocks that one write to a bridge takes: behind an address or opcode and a register's number, or a load of the chain."""
     kind = BUSES[bus.kind]
-    registers = load(bridge.part).memory.expander is not None
+    registers = bridge.chip.memory.expander is not None
     ahead = int(kind.addressed or registers) + int(registers)
     return kind.bit_times * (bridge.count + ahead) + 2 * int(kind.addressed) if kind.bit_times > 1 else 1
 

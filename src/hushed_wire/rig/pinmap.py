@@ -19,12 +19,13 @@ SHIPPED = Path(__file__).parent / "pins"
 
 
 class Pin(msgspec.Struct, forbid_unknown_fields=True):
-    """One pin. functions: like "i2c1 sda". supply: volts it gives. position is filled in."""
+    """One pin. functions: like "i2c1 sda". supply: volts it gives. pull_up: a resistor that is soldered to it. position is filled in."""
 
     name: str = ""
     gpio: int | None = None
     functions: list[str] = []
     supply: str = ""
+    pull_up: str = ""
     ground: bool = False
     position: str = ""
 

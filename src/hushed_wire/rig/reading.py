@@ -11,7 +11,7 @@ import numpy as np
 from ..bus.channel import Channel
 from ..bus.scan import Scan
 from ..errors import HushedError
-from ..part import Commands, Panel, Part, load
+from ..part import Commands, Panel, Part
 from ..part.bring_up import set_up_in
 from ..part.chips import Chips, model_for
 from ..part.expander import States, output_trace
@@ -166,7 +166,7 @@ def _light(reading: Reading, device: Device) -> tuple[Trace, int] | None:
         return trace, trace.index(reading.rig.way_to(device)[0].lines["backlight"])
     if "backlight" not in bridge.drives or bridge.name not in reading.driven:
         return None
-    pin = pins_of(load(bridge.part), bridge.count)[bridge.drives["backlight"]]
+    pin = pins_of(bridge.chip, bridge.count)[bridge.drives["backlight"]]
     outputs = output_trace({"backlight": pin}, reading.driven[bridge.name], trace.end, trace.tick, trace.sample, trace.start)
     return outputs, 0
 

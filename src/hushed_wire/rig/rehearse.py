@@ -146,9 +146,9 @@ def _i2c(moves: list[Move], rig: Rig, bus: Bus, mishaps: list[Mishap], clock: Fr
 def _usual_clock(rig: Rig, bus: Bus) -> Fraction:
     """The fastest that all parts on a bus take, at most Fast-mode."""
     symbol = BUSES[bus.kind].clock_symbol
-    names = [device.part for device in rig.device if device.on == bus.name]
-    names += [bridge.part for bridge in rig.bridge if bridge.on == bus.name]
-    limits = [load(name).limits.get(symbol, "") for name in names]
+    parts = [rig.target(device).part for device in rig.device if device.on == bus.name]
+    parts += [bridge.chip for bridge in rig.bridge if bridge.on == bus.name]
+    limits = [part.limits.get(symbol, "") for part in parts]
     return min([i2c.USUAL_CLOCK, *(parse(limit, "Hz") for limit in limits if limit)])
 
 

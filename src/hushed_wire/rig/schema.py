@@ -73,6 +73,11 @@ class Bridge(msgspec.Struct, forbid_unknown_fields=True):
     columns: Literal["low", "high"] = "high"
     direct: list[str] = []
 
+    @property
+    def chip(self) -> Part:
+        """Its part, at its supply."""
+        return load(self.part).supplied(self.supply)
+
 
 class Device(msgspec.Struct, forbid_unknown_fields=True):
     """A part on a bus or bridge, with its panel: the name of a ready one, or a table (`ready` names what it starts from).
@@ -156,7 +161,7 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
         """A device with its part, its panel and its framing worked out."""
         from ..sequence import Target
 
-        part = load(device.part)
+        part = load(device.part).supplied(device.supply)
         kind, roles, bits = self.roles_at(device)
         if part.memory.kind == "scanned":
             return Target(device.name, part, scanned_panel(part, device, roles), framing_of(part, kind, roles, bits))

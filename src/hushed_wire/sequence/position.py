@@ -8,12 +8,16 @@ from __future__ import annotations
 import msgspec
 
 from ..errors import HushedError
+from ..part.orientation import Box, box_of, upright
 from ..part.wrap import Send
 from .parse import parse_text
 from .state import command_sends
 from .target import Target
 
 __all__ = ["Position", "position_at", "position_of"]
+
+
+GROUPS = 4  # of a panel that A and B choose from
 
 
 class Position(msgspec.Struct):
@@ -80,11 +84,13 @@ def position_of(target: Target, column: int, row: int) -> Position:
         lines = [f"digit-{cell} {1 << bit:#04x}" if f"digit-{cell}" in part.by_name else f"display-address address={cell}"]
         return Position(column, row, "dots", f"byte {cell}, bit {bit}", cell * 8 + bit, tuple(lines), _sent(target, lines))
     if kind == "pixel":
-        x, y = column + panel.column_offset, row + panel.row_offset
+        way = upright(panel, part.memory.columns, part.memory.rows)
+        corner = way.window(box_of(panel))
+        x, y = corner.left + column, corner.top + row
+        at = way.box(Box(x, y, x + 1, y + 1))
         lines = [line.format(left=x, right=x, top=y, bottom=y) for line in part.memory.area["window"]]
-        return Position(
-            column, row, "pixels", f"memory column {x}, row {y}", y * part.memory.columns + x, tuple(lines), _sent(target, lines)
-        )
+        where = f"memory column {at.left}, row {at.top}" + ("" if way.plain else f", which is {x},{y} as it is addressed")
+        return Position(column, row, "pixels", where, at.top * part.memory.columns + at.left, tuple(lines), _sent(target, lines))
     number, own = divmod(column, part.memory.columns) if target.chips > 1 else (0, column)
     at, page = own + panel.column_offset, row // 8
     mode = next(iter(part.memory.area))
@@ -103,13 +109,15 @@ def _scanned(target: Target, column: int, row: int) -> Position:
     if panel.form == "digits":
         digit = panel.cells[0][column]
         return Position(column, 0, "digits", f"digit {digit}", digit, (), ())
-    wide = -(-panel.width // 8)
-    where = (
-        f"row group {row % 4} of four, bit {7 - column % 8} of byte {row * wide + column // 8}"
-        if groups
-        else f"row {row}, column {column}"
-    )
-    return Position(column, row, "LEDs", where, row * wide + column // 8, (), ())
+    if groups is None:
+        return Position(column, row, "LEDs", f"row {row}, column {column}", row * -(-panel.width // 8) + column // 8, (), ())
+    # In the order in which the driver shifts it in: group after group, in each its blocks, of each the rows of the group in turn.
+    count = panel.height // GROUPS
+    turn = count - 1 - row // GROUPS if groups.first_row == "bottom" else row // GROUPS
+    byte = (row % GROUPS * (panel.width // groups.block) + column // groups.block) * count + turn
+    bit = 7 - column % 8 if groups.first_column == "left" else column % 8
+    where = f"row group {row % GROUPS} of four, bit {bit} of byte {byte}, in the order of shifting"
+    return Position(column, row, "LEDs", where, byte, (), ())
 
 
 def position_at(target: Target, address: int) -> list[Position]:
@@ -119,7 +127,9 @@ def position_at(target: Target, address: int) -> list[Position]:
         columns = target.part.memory.columns
         line, column = divmod(address, columns)
         if target.part.memory.kind == "pixel":
-            places = [(column - panel.column_offset, line - panel.row_offset)]
+            way = upright(panel, columns, target.part.memory.rows)
+            corner, pixel = way.window(box_of(panel)), way.window(Box(column, line, column + 1, line + 1))
+            places = [(pixel.left - corner.left, pixel.top - corner.top)]
         else:
             chip, page = divmod(line, target.part.memory.pages) if target.chips > 1 else (0, line)
             places = [(chip * columns + column - panel.column_offset, page * 8 + bit) for bit in range(8)]

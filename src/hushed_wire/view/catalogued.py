@@ -53,12 +53,17 @@ def part_page(out: Any, part: Part, every: bool) -> None:
         facts.add_row("addresses", f"{forms}; {part.i2c.strap}")
     if part.levels is not None:
         levels = part.levels
-        facts.add_row("levels", f"high from {levels.vih:g} of the supply, low up to {levels.vil:g}; supply {levels.supply_least} to "
+        high, low = (level if isinstance(level, str) else f"{level:g} of the supply" for level in (levels.vih, levels.vil))
+        facts.add_row("levels", f"high from {high}, low up to {low}; supply {levels.supply_least} to "
                       f"{levels.supply_most}; inputs up to {levels.above_supply} above it [{levels.source}]")  # fmt: skip
     for name, table in (("limits", part.limits), ("waits", part.waits)):
         if table:
             listed = ", ".join(f"{key} {value}" for key, value in table.items() if key != "source")
             facts.add_row(name, f"{listed} [{table.get('source', part.source)}]")
+    for entry in part.at_supply:
+        levels_then = {name: level for name, level in (("high from", entry.vih), ("low up to", entry.vil)) if level is not None}
+        said = [f"{key} {value}" for key, value in {**entry.limits, **entry.waits, **levels_then}.items()]
+        facts.add_row(f"below {entry.below}", f"{', '.join(said)} [{entry.source}]")
     facts.add_row("panels", ", ".join(part.panels) or "none: it is a bridge")
     out.print(facts)
     for line in _memory(part):

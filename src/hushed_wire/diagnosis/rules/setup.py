@@ -130,7 +130,7 @@ def undriven(case: Case) -> Iterator[Finding]:
     Where nothing was said of them and the capture shows no beginning, that may have been ahead of it.
     """
     for bridge in case.bridges:
-        states, part = case.reading.driven.get(bridge.name), load(bridge.part)
+        states, part = case.reading.driven.get(bridge.name), bridge.chip
         if states is None or not len(states) or part.memory.expander is None:
             continue
         pins = pins_of(part, bridge.count)
@@ -204,7 +204,7 @@ def adapters(case: Case) -> Iterator[Finding]:
     if case.plan.assumed:
         return
     for bridge in case.bridges:
-        part = load(bridge.part)
+        part = bridge.chip
         readings = [r for r in case.devices if r.device.on == bridge.name and r.part.memory.kind == "character"]
         plain = part.i2c is not None and part.memory.expander is None
         if not readings or bridge.on != case.bus.name or bridge.address is None or not plain:

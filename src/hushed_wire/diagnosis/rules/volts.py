@@ -54,7 +54,7 @@ def electric(case: Case) -> Iterator[Finding]:
         return
     lines = {role: name for role, name in bus.lines.items() if name in waves.names}
     measured = {name: line_volts(waves, trace, waves.names.index(name)) for name in lines.values()}
-    supply, need = _needed(case, list(measured.values()))
+    needs = _needed(case, list(measured.values()))
     longest, clock = _longest(case)
     claims: list[Claim] = []
     for role, name in lines.items():
@@ -72,15 +72,15 @@ def electric(case: Case) -> Iterator[Finding]:
                         "climbing",
                         name,
                         share,
-                        {"supply": f"{supply:.3g} V"},
+                        {"supply": f"{needs.supply:.3g} V"},
                         {"share": f"{share:.0%}", **_wanted(case, longest)},
                     )
                 ]
             else:
-                slow = list(_slow(case, name, own, longest, clock, need))
+                slow = list(_slow(case, name, own, longest, clock, needs.high))
         claims += slow
         if moves > 2:
-            claims += _levels(case, name, own, supply, need, bool(slow) or own.rise > 2 * longest)
+            claims += _levels(name, own, needs, bool(slow) or own.rise > 2 * longest)
         claims += _noise(case, name, own)
     for key in dict.fromkeys((claim.code, claim.said) for claim in claims):
         yield _told(case, [claim for claim in claims if (claim.code, claim.said) == key])
@@ -97,27 +97,38 @@ def _told(case: Case, alike: list[Claim]) -> Finding:
     )  # fmt: skip
 
 
-def _needed(case: Case, measured: list[Edge]) -> tuple[float, float]:
-    """The supply, and the volts from which on parts take a level for high. Of a rig that nobody wrote, the highest line tells the supply."""
+@dataclass(frozen=True)
+class Needs:
+    """Volts: of the supply, from which on every part on the bus takes a level for high, and up to which for low."""
+
+    supply: float
+    high: float
+    low: float
+
+
+def _needed(case: Case, measured: list[Edge]) -> Needs:
+    """What the parts on a bus need. Of a rig that nobody wrote, the highest line tells the supply."""
     if case.plan.made_up:
         supply = max((own.high for own in measured), default=0.0)
-        shares = [_share(reading.part) for reading in case.devices]
-        return supply, max(shares, default=0.7) * supply
+        shares = [_share(reading.part, supply) for reading in case.devices]
+        high = max(shares, default=0.7) * supply
+        return Needs(supply, high, VIL * high / 0.7)
     supply = float(parse(case.bus.driver.supply, "V"))
-    needs = []
+    high: list[float] = []
+    low: list[float] = []
     for device in case.rig.devices_on(case.bus):
-        part = case.rig.target(device).part
+        levels = case.rig.target(device).part.levels
         logic = float(parse(device.supply, "V")) if device.supply else supply
-        if part.levels is not None:  # a module's regulator brings a higher supply down to what the part takes
-            logic = min(logic, float(parse(part.levels.supply_most, "V")))
-        needs.append(_share(part) * logic)
-    return supply, max(needs, default=0.7 * supply)
+        if levels is not None:  # a module's regulator brings a higher supply down to what the part takes
+            logic = min(logic, float(parse(levels.supply_most, "V")))
+            low.append(levels.low_to(logic))
+        high.append(levels.high_from(logic) if levels is not None else 0.7 * logic)
+    return Needs(supply, max(high, default=0.7 * supply), min(low, default=VIL * supply))
 
 
-def _share(part: Part) -> float:
+def _share(part: Part, supply: float) -> float:
     """The share of the supply that a part takes for high."""
-    levels = part.levels
-    return levels.vih if levels is not None and levels.vih < 1 else 0.7
+    return part.levels.high_from(supply) / supply if part.levels is not None and supply > 0 else 0.7
 
 
 def _longest(case: Case) -> tuple[float, float]:
@@ -130,23 +141,16 @@ def _longest(case: Case) -> tuple[float, float]:
     return next((rise for most, rise in LONGEST_RISE if clock <= most * 1.02), LONGEST_RISE[-1][1]), clock
 
 
-def _levels(case: Case, name: str, own: Edge, supply: float, need: float, slow: bool) -> Iterator[Claim]:
+def _levels(name: str, own: Edge, needs: Needs, slow: bool) -> Iterator[Claim]:
     """A high that is not high enough, and a low that is not low. How sure a level is, noise tells."""
     slack = max(0.05, 2 * own.noise)
-    shown = {"high": f"{own.high:.2f} V", "needed": f"{need:.2f} V", "low": f"{own.low:.2f} V"}
-    if own.high < need - slack and not slow:
-        yield Claim(
-            "wiring.level-mismatch",
-            "",
-            name,
-            need - own.high,
-            shown,
-            {"high": shown["high"], "needed": shown["needed"], "supply": f"{supply:.3g} V"},
-        )
-    most = VIL * (need / 0.7 if case.plan.made_up else supply)
-    if own.low > most + slack:
-        shown["most"] = f"{most:.2f} V"
-        yield Claim("wiring.level-mismatch", "low", name, own.low - most, shown, {"low": shown["low"], "most": shown["most"]})
+    if own.high < needs.high - slack and not slow:
+        shown = {"high": f"{own.high:.2f} V", "needed": f"{needs.high:.2f} V"}
+        values = {**shown, "supply": f"{needs.supply:.3g} V"}
+        yield Claim("wiring.level-mismatch", "", name, needs.high - own.high, {**shown, "low": f"{own.low:.2f} V"}, values)
+    if own.low > needs.low + slack:
+        shown = {"low": f"{own.low:.2f} V", "most": f"{needs.low:.2f} V"}
+        yield Claim("wiring.level-mismatch", "low", name, own.low - needs.low, {**shown, "high": f"{own.high:.2f} V"}, shown)
 
 
 def _fights(case: Case, name: str, own: Edge) -> Iterator[Claim]:
