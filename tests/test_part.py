@@ -44,7 +44,17 @@ def send(text: str) -> tuple[bool, bytes]:
 class Table(unittest.TestCase):
     def test_what_the_datasheet_leaves_free_is_unknown(self) -> None:
         # What the datasheet's Table 9-1 leaves free, and nothing else, is unknown; newer silicon has 2C, 2D, AD, and drivers send D8.
-        free = {*range(0x24, 0x26), 0x28, 0x2B, *range(0xC1, 0xC8), *range(0xC9, 0xD0), *range(0x30, 0x40), 0x80, *range(0x82, 0x8D), *range(0x8E, 0xA0)}
+        free = {
+            *range(0x24, 0x26),
+            0x28,
+            0x2B,
+            *range(0xC1, 0xC8),
+            *range(0xC9, 0xD0),
+            *range(0x30, 0x40),
+            0x80,
+            *range(0x82, 0x8D),
+            *range(0x8E, 0xA0),
+        }
         free |= {0xA2, 0xA9, 0xAA, 0xAB, 0xAC, *range(0xB8, 0xC0), *range(0xD0, 0xD3), 0xD4, 0xD7}
         free |= {*range(0xDC, 0xE3), *range(0xE4, 0x100)}
         self.assertEqual({first for first in range(256) if PART.table()[first] < 0}, free)

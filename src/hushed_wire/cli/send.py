@@ -12,7 +12,7 @@ from . import link_options, options
 
 if TYPE_CHECKING:
     from ..rig import Rig
-    from ..sequence import Step
+    from ..sequence import Step, Target
 
 EXAMPLES = """\
 examples:
@@ -69,7 +69,7 @@ def run(args: argparse.Namespace) -> int:
     if args.repeat > 1:
         steps += [step for step in steps if step.name in ("picture", "test picture") or step.wait] * (args.repeat - 1)
     if args.dry_run:
-        return _listed(args, steps)
+        return _listed(args, steps, {device.name: rig.target(device) for device in rig.device})
     return _sent(args, rig, steps)
 
 
@@ -119,11 +119,19 @@ def _walked(args: argparse.Namespace, rig: Rig) -> int:
     return 1 if found.twice() or not found.lights else 0
 
 
-def _listed(args: argparse.Namespace, steps: list[Step]) -> int:
+def _moved(step: Step, target: Target) -> list[tuple[bool, bytes]]:
+    """What a step sends; in a chain with what the others get meanwhile."""
+    if target.chain > 1:
+        return [piece for transfer in target.transfers(step.sends) for piece in transfer.pieces]
+    return [(send.data, send.raw) for send in step.sends]
+
+
+def _listed(args: argparse.Namespace, steps: list[Step], targets: dict[str, Target]) -> int:
+    moved = [_moved(step, targets[step.device]) for step in steps]
     records = [
         {"place": s.place, "device": s.device, "step": s.text, "wait": float(s.wait),
-         "transactions": [{"data": send.data, "bytes": list(send.raw)} for send in s.sends]}
-        for s in steps
+         "transactions": [{"data": data, "bytes": list(raw)} for data, raw in own]}
+        for s, own in zip(steps, moved, strict=True)
     ]  # fmt: skip
     if args.format == "json":
         from ..view.json_text import json_bytes
@@ -139,8 +147,8 @@ def _listed(args: argparse.Namespace, steps: list[Step]) -> int:
         table = plain_table()
         for head in ("step", "bytes", "then"):
             table.add_column(head, overflow="fold")
-        for step in steps:
-            raw = b"".join(send.raw for send in step.sends)
+        for step, own in zip(steps, moved, strict=True):
+            raw = b"".join(raw for _, raw in own)
             shown = raw[:12].hex(" ").upper() + (f" … {len(raw):,} in all" if len(raw) > 12 else "")
             table.add_row(Text(step.text), shown, f"wait {float(step.wait) * 1e3:g} ms" if step.wait else "")
         out.print(table)

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 from ..bus.base import BUSES
 from ..errors import HushedError
-from ..part.wrap import transfers
 from ..rig.schema import Bus, Rig
 from ..sequence import Step
 from .base import Link, Refused, WordLink
@@ -89,7 +88,7 @@ def _by_transaction(rig: Rig, bus: Bus, link: Any) -> Sender:
 
     def one(step: Step) -> Iterator[int]:
         target, address = targets[step.device]
-        for transfer in transfers(target.framing, step.sends, 0, room):
+        for transfer in target.transfers(step.sends, 0, room):
             for _, behind in transfer.pieces:
                 link.write(address, behind)
                 yield len(behind)

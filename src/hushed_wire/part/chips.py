@@ -62,6 +62,10 @@ class Chips:
                 whole.codes, whole.known = np.vstack([whole.codes, other.codes]), np.vstack([whole.known, other.known])
                 whole.shown = whole.shown and other.shown
             return whole
+        if self.part.memory.kind == "digit":
+            from .digit import shown_by
+
+            return shown_by(self.models, panel, when, from_reset)
         width = self.part.memory.columns
         pieces = []
         for number, model in enumerate(self.models):

@@ -35,8 +35,11 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     """The glass: its size, where it lies in memory, how it is bonded and mounted, its colours, its supply.
 
     Sizes are in pixels; of character panels in characters, of digits in digits. needs: registers that have to have these
-    values for this glass. cells: for each row of a character panel (first address, count) pairs, 0x100 a controller; of
-    digits the address of each, leftmost first. segments: what the bits of a digit light, bit 0 first.
+    values for this glass. memory: columns and rows of the controller's memory, where pins of the chip fit them to the glass. upright:
+    states of the memory's roles under which a picture stands upright. cells: for each row of a character panel (first address, count)
+    pairs, 0x100 a controller; of digits the address of each, leftmost first, 0x100 a driver of a chain, of which 0 is the nearest to who
+    drives it. segments: what the bits of a digit light, bit 0 first; of more than eight, the address behind its own has the others. colons:
+    (after how many digits from the left, address, mask of bits) of marks between digits. module_turn: how far each 8x8 module of a chain is turned, clockwise.
     """
 
     width: int
@@ -56,7 +59,15 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     cells: list[list[int]] = []
     form: str = ""
     segments: list[str] = []
+    module_turn: int = 0
+    colons: list[list[int]] = []
     name: str = ""
+
+
+def chips_of(panel: Panel) -> int:
+    """Over how many controllers or drivers in a chain the cells of a panel go."""
+    per_row = (row[0::2] if panel.form == "" else row for row in panel.cells)
+    return 1 + max((cell >> 8 for row in per_row for cell in row), default=0)
 
 
 class BringUp(msgspec.Struct, forbid_unknown_fields=True, frozen=True):

@@ -14,9 +14,9 @@ from numpy.typing import NDArray
 from .describe import Panel, Part, Value
 from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal
-from .segments import CODE_B, SHAPES, character
+from .segments import CODE_B, SHAPES, character, kind_of
 
-__all__ = ["DigitMemory"]
+__all__ = ["DigitMemory", "modules_turned", "shown_by"]
 
 
 class DigitMemory(Journal):
@@ -71,20 +71,45 @@ class DigitMemory(Journal):
 
     def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | PixelGlass:
         """What the panel shows at a tick."""
-        out, known, shown = self.lit(when, from_reset)
-        if panel.form == "matrix":
-            rows = np.array(panel.cells, np.int64)
-            order: Literal["big", "little"] = "big" if "msb-left" in panel.segments else "little"
-            lit = np.unpackbits(out[rows], axis=1, bitorder=order)[:, : panel.width].astype(bool)
-            seen = np.repeat(known[rows], 8, axis=1)[:, : panel.width]
-            turns = panel.rotate // 90 % 4
-            if panel.mirror:
-                lit, seen = lit[:, ::-1], seen[:, ::-1]
-            return PixelGlass(np.rot90(lit, -turns), np.rot90(seen, -turns), shown)
-        cells = np.array(panel.cells[0], np.int64)
-        codes = out[cells].astype(np.int64)
-        text = "".join(character(names_of(code, panel.segments)) for code in codes.tolist())
-        return TextGlass([text], codes[None, :], known[cells][None, :], shown)
+        return shown_by([self], panel, when, from_reset)
+
+
+def shown_by(chain: list[DigitMemory], panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | PixelGlass:
+    """What a panel shows of the drivers of a chain, the nearest first."""
+    out, known, shown = np.zeros(256 * len(chain), np.uint8), np.zeros(256 * len(chain), bool), True
+    for chip, memory in enumerate(chain):
+        own = slice(256 * chip, 256 * chip + memory.size)
+        out[own], known[own], drives = memory.lit(when, from_reset)
+        shown = shown and drives
+    if panel.form == "matrix":
+        rows = np.array(panel.cells, np.int64)
+        order: Literal["big", "little"] = "big" if "msb-left" in panel.segments else "little"
+        lit = np.unpackbits(out[rows], axis=1, bitorder=order)[:, : panel.width].astype(bool)
+        seen = np.repeat(known[rows], 8, axis=1)[:, : panel.width]
+        lit, seen = modules_turned(lit, panel.module_turn), modules_turned(seen, panel.module_turn)
+        turns = panel.rotate // 90 % 4
+        if panel.mirror:
+            lit, seen = lit[:, ::-1], seen[:, ::-1]
+        return PixelGlass(np.rot90(lit, -turns), np.rot90(seen, -turns), shown)
+    cells = np.array(panel.cells[0], np.int64)
+    codes = out[cells].astype(np.int64)
+    if len(panel.segments) > 8:
+        codes |= out[cells + 1].astype(np.int64) << 8
+    kind = kind_of(panel.segments)
+    shapes = [character(names_of(code, panel.segments), kind) for code in codes.tolist()]
+    for after, cell, mask in sorted(panel.colons, reverse=True):
+        if out[cell] & mask:
+            shapes.insert(after, ":")
+    return TextGlass(["".join(shapes)], codes[None, :], known[cells][None, :], shown)
+
+
+def modules_turned(pixels: NDArray[np.bool_], degrees: int) -> NDArray[np.bool_]:
+    """(height, width) dots with each 8x8 module turned clockwise where it is."""
+    high, wide = pixels.shape
+    if not degrees % 360 or high % 8 or wide % 8:
+        return pixels
+    blocks = pixels.reshape(high // 8, 8, wide // 8, 8).swapaxes(1, 2)
+    return np.rot90(blocks, -degrees // 90, axes=(2, 3)).swapaxes(1, 2).reshape(high, wide)
 
 
 def names_of(code: int, segments: list[str]) -> list[str]:

@@ -122,12 +122,18 @@ class Paired(Receiver):
         words, table = own.words, own.table
         owner = _owners(table)
         behind = table.last[owner] - 1 - np.arange(len(owner))
-        mine = (behind == self.seat.position) & (table.ended[owner] != END)
+        whole = table.ended[owner] != END
+        return [
+            self._of_chip(words, table, owner, whole & (behind == self.seat.position + chip)) for chip in range(self.seat.chips)
+        ]
+
+    @staticmethod
+    def _of_chip(words: Words, table: Transactions, owner: NDArray[np.int64], mine: NDArray[np.bool_]) -> Payload:
         value = np.stack([words.value[mine] >> 8 & 0xFF, words.value[mine] & 0xFF], axis=1).reshape(-1)
         twice = np.repeat(np.flatnonzero(mine), 2)
         latched = np.repeat(table.end[owner[mine]], 2)
         none = np.zeros(len(value), bool)
-        return [Payload(value.astype(np.uint8), none, latched, words.start[twice], words.end[twice], owner[twice])]
+        return Payload(value.astype(np.uint8), none, latched, words.start[twice], words.end[twice], owner[twice])
 
 
 class Opcoded(Receiver):

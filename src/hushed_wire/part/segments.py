@@ -6,8 +6,9 @@ Segments go by the trade's letters: a on top, then clockwise b to f, g in the mi
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
 
-__all__ = ["CODE_B", "SHAPES", "character", "segments_of"]
+__all__ = ["CODE_B", "SHAPES", "character", "kind_of", "lit_of", "segments_of"]
 
 SHAPES: dict[str, str] = {
     "0": "abcdef", "1": "bc", "2": "abdeg", "3": "abcdg", "4": "bcfg", "5": "acdfg", "6": "acdefg", "7": "abc", "8": "abcdefg",
@@ -23,10 +24,22 @@ CODE_B = "0123456789-EHLP "
 _BY_SEGMENTS = {frozenset(shape): char for char, shape in reversed(SHAPES.items())}
 
 
-def character(lit: Iterable[str]) -> str:
-    """What a digit's lit segments show, a point behind it where dp is lit; ? where it is no character of the table."""
-    names = set(lit)
-    return _BY_SEGMENTS.get(frozenset(names - {"dp"}), "?") + ("." if "dp" in names else "")
+def character(lit: Iterable[str], kind: int = 7) -> str:
+    """What a digit's lit segments show, a point behind it where dp is lit; ? where it is no character of the table. kind: 7, 14 or 16."""
+    names = frozenset(lit)
+    shapes = _BY_SEGMENTS if kind == 7 else _by_many(kind)
+    return shapes.get(names - {"dp"}, "?") + ("." if "dp" in names else "")
+
+
+@lru_cache(maxsize=2)
+def _by_many(kind: int) -> dict[frozenset[str], str]:
+    return {frozenset(lit_of(char, kind) or ()): char for char in reversed(FOURTEEN)}
+
+
+def kind_of(segments: Iterable[str]) -> int:
+    """Which kind of digit has such segments: 7, 14 or 16."""
+    names = set(segments)
+    return 16 if "a1" in names else 14 if "g1" in names else 7
 
 
 def segments_of(char: str) -> str | None:

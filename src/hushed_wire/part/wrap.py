@@ -14,7 +14,7 @@ import msgspec
 from ..errors import HushedError
 from .control import CONTINUES, IS_DATA, wrap_control_byte
 
-__all__ = ["BUS_OF", "WRAPS", "Framing", "Send", "Transfer", "transfers", "unwrap", "words_of"]
+__all__ = ["BUS_OF", "NO_ROOM", "WRAPS", "Framing", "Send", "Transfer", "transfers", "unwrap", "words_of"]
 
 
 class Send(NamedTuple):

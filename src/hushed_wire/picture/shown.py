@@ -100,7 +100,10 @@ def _dots(draw: Any, rows: NDArray[np.uint8], corner: tuple[int, int], cell: int
 BARS = {
     "a": (2, 1, 8, 2), "b": (8, 2, 9, 8), "c": (8, 10, 9, 16), "d": (2, 16, 8, 17), "e": (1, 10, 2, 16), "f": (1, 2, 2, 8),
     "g": (2, 8.5, 8, 9.5), "dp": (10, 16, 11, 17),
+    "a1": (2, 1, 4.8, 2), "a2": (5.2, 1, 8, 2), "d1": (2, 16, 4.8, 17), "d2": (5.2, 16, 8, 17), "g1": (2, 8.5, 4.6, 9.5), "g2": (5.4, 8.5, 8, 9.5),
+    "j": (4.6, 2.4, 5.4, 8), "m": (4.6, 10, 5.4, 15.6),
 }  # fmt: skip
+SLANTS = {"h": (2.6, 2.6, 4.3, 7.8), "k": (7.4, 2.6, 5.7, 7.8), "l": (4.3, 10.2, 2.6, 15.4), "n": (5.7, 10.2, 7.4, 15.4)}
 
 
 def _digits(glass: TextGlass, panel: Panel) -> bytes:
@@ -115,7 +118,19 @@ def _digits(glass: TextGlass, panel: Panel) -> bytes:
     off = tuple(28 if value > 100 else 18 for value in on)
     for place, code in enumerate(glass.codes[0].tolist()):
         names = {name for bit, name in enumerate(panel.segments) if code >> bit & 1} if glass.shown else set()
-        for name, (x0, y0, x1, y1) in BARS.items():
+        for name in sorted(panel.segments, key=lambda name: name in names):  # what is lit lies on top
+            x0, y0, x1, y1 = BARS.get(name) or SLANTS.get(name, (0, 0, 0, 0))
             box = [unit * (2 + 13 * place + x0), unit * (2 + y0), unit * (2 + 13 * place + x1), unit * (2 + y1)]
-            draw.rectangle(box, fill=on if name in names else off)
+            if name in SLANTS:
+                draw.line(box, fill=on if name in names else off, width=unit)
+            elif name in BARS:
+                draw.rectangle(box, fill=on if name in names else off)
+    lit = glass.lines[0].replace(".", "") if glass.shown else ""
+    for after, _, _ in panel.colons:
+        shown = lit[after : after + 1] == ":"
+        for y in (6, 12):
+            x = unit * (13 * after + 1.5)
+            draw.rectangle(
+                (x - unit / 2, unit * (2 + y) - unit / 2, x + unit / 2, unit * (2 + y) + unit / 2), fill=on if shown else off
+            )
     return _saved(image)

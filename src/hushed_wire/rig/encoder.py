@@ -99,9 +99,7 @@ class RigEncoder:
             if len(raw):
                 yield Move(device.name, raw, np.ones(len(raw), bool), lasts=self._ticks(step.wait))
             return
-        wrapped = transfers(target.framing, step.sends, device.address or 0, room)
-        for number, plain in enumerate(wrapped):
-            transfer = _in_chain(plain, target)
+        for number, transfer in enumerate(target.transfers(step.sends, device.address or 0, room)):
             words, data, pauses = self._words(step, target, transfer)
             select = select_of(bridge.drives if bridge is not None else bus.lines, device.select)
             bits = WRAPS[target.framing].bits
@@ -296,12 +294,3 @@ def clocks_a_write(bus: Bus, bridge: Bridge) -> int:
     registers = bridge.chip.memory.expander is not None
     ahead = int(kind.addressed or registers) + int(registers)
     return kind.bit_times * (bridge.count + ahead) + 2 * int(kind.addressed) if kind.bit_times > 1 else 1
-
-
-def _in_chain(transfer: Transfer, target: Target) -> Transfer:
-    """A word for a part in a chain: the others get no-ops, and the word for the last of them goes first."""
-    if target.chain == 1 or target.framing != "register-pairs":
-        return transfer
-    words = [b"\x00\x00"] * target.chain
-    words[target.chain - 1 - target.position] = transfer.pieces[0][1]
-    return Transfer(((False, b"".join(words)),), transfer.chips)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from ..part import Commands, Part
+from ..part.describe import chips_of
 from ..part.model import model_of
 from ..part.orientation import Orientation, box_of, upright
 
-__all__ = ["Fitting", "panel_for"]
+__all__ = ["Fitting", "chained", "panel_for"]
 
 
 @dataclass(frozen=True)
@@ -18,6 +20,19 @@ class Fitting:
     panel: str
     unlike: int
     why: str
+
+
+def chained(part: Part, drivers: int) -> str | dict[str, Any]:
+    """The panel of a chain of LED drivers: the ready one of dots, else a table for one."""
+    ready = {
+        chips_of(panel): name for name, panel in reversed(part.panels.items()) if panel.form == "matrix" and not panel.module_turn
+    }
+    if drivers in ready or 1 not in ready:
+        return ready.get(drivers, next(iter(part.panels)))
+    one = part.panels[ready[1]]
+    cells = [[chip << 8 | cell for chip in range(drivers - 1, -1, -1) for cell in row] for row in one.cells]
+    size = {"width": drivers * one.width, "height": one.height}
+    return {"ready": ready[1], **size, "cells": cells, "name": f"{size['width']}x{size['height']}"}
 
 
 def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
@@ -34,6 +49,8 @@ def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
     best: Fitting | None = None
     for name in dict.fromkeys([usual, *part.panels]):
         panel = part.panels[name]
+        if "register-pairs" in part.framings and chips_of(panel) > 1:
+            continue  # how many drivers there are, the length of the loads tells
         wanted = {register: getattr(panel, key) for register, key in rules.items()} | dict(panel.needs)
         known = {register: value for register in wanted if (value := memory.register(register)) is not None}
         unlike = sum(str(known[register]) != str(wanted[register]) for register in known)

@@ -16,24 +16,27 @@ from ..bus.roles import best_i2c
 from ..bus.scan_roles import GROUPED
 from ..bus.spi_roles import SpiFit, best_spi
 from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
+from ..bus.words import END
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, load
 from ..part.bring_up import set_up_in
-from ..part.describe import Panel
+from ..part.describe import Panel, chips_of
 from ..part.neighbours import usual_first
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from .adapter import READABLE, printable
-from .guess_panel import panel_for
+from .guess_panel import chained, panel_for
 from .guess_settings import NOTHING, Shape, selected, shaped
 from .reading import decode
-from .schema import Bus, Device, Rig
+from .schema import Bus, Device, Rig, panel_of
 
 __all__ = ["bus_of", "likely_roles", "recognised"]
 
 LOOKED_AT = 400_000  # changes in which a part is looked for
 STROBES = (("e", "e2"), ("wr", "rd"))  # by the level at which they rest
 STEADY = 0.9  # share of a clock's pulses that are alike
+LONGEST_ROW = 32  # drivers in a chain
+MOSTLY = 0.9  # share of loads that are as long as most
 UNEXPLAINED = 0.2  # what a line that moves and plays no role counts against an assignment
 
 
@@ -185,9 +188,12 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
     if not part:
         assumed["part"] = f"the part is {known.name}, as its bytes read as commands of that part; say --part for another"
     if not panel:
+        shown = device.panel if isinstance(device.panel, str) else device.panel["name"]
+        chain = chips_of(panel_of(known, device)) if "register-pairs" in known.framings else 1
         why = "the usual one" if device.panel == _usual(known, bus) else "as the set-up and the windows tell"
+        why = f"as most loads are for a chain of {chain}" if chain > 1 else why
         usual.add(device.name)
-        assumed["panel"] = f"its panel is {device.panel}, {why}; say --panel for another"
+        assumed["panel"] = f"its panel is {shown}, {why}; say --panel for another"
     return [device]
 
 
@@ -218,13 +224,24 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
         steps = len(seen & set(known.start_up))
         if part or (strange <= 0.1 and set_up_in(known, seen)):
             unlike = 0
-            if not panel:
+            drivers = _in_chain(piece, bus, device) if not panel and "register-pairs" in known.framings else 1
+            if drivers > 1:
+                device.panel = chained(known, drivers)
+            elif not panel:
                 fitting = panel_for(known, own[0], str(device.panel))
                 device.panel, unlike = fitting.panel, fitting.unlike
             score = strange - 0.05 * steps + 0.2 * unlike
             if best is None or score < best[0]:
                 best = score, known, device
     return best
+
+
+def _in_chain(trace: Trace, bus: Bus, device: Device) -> int:
+    """How many drivers are in a chain: as many words as most loads have."""
+    table = decode(trace, Rig(bus=[bus], device=[device])).channels[0].table
+    sizes = (table.last - table.first)[table.ended != END]
+    most = int(np.bincount(sizes).argmax()) if len(sizes) else 1
+    return most if 1 < most <= LONGEST_ROW and np.mean(sizes == most) > MOSTLY else 1
 
 
 def by_sense(trace: Trace, fit: ParallelFit, assumed: dict[str, str]) -> Bus | None:

@@ -11,6 +11,7 @@ from ..bus.base import BUSES, Settings, kind_with
 from ..bus.scan_roles import Lamps, axes
 from ..errors import HushedError
 from ..part import Panel, Part, load
+from ..part.describe import chips_of
 from ..part.orientation import box_of
 
 if TYPE_CHECKING:
@@ -165,8 +166,11 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
         kind, roles, bits = self.roles_at(device)
         if part.memory.kind == "scanned":
             return Target(device.name, part, scanned_panel(part, device, roles), framing_of(part, kind, roles, bits))
-        chain = 1 + max(
-            (other.position for other in self.device if (other.on, other.select) == (device.on, device.select)), default=0
+        sharing = [
+            other for other in self.device if (other.on, other.select, other.part) == (device.on, device.select, device.part)
+        ]
+        chain = (
+            max(other.position + chips_of(panel_of(part, other)) for other in sharing) if "register-pairs" in part.framings else 1
         )
         panel = panel_of(part, device)
         return Target(device.name, part, panel, framing_of(part, kind, roles, bits), device.position, chain)

@@ -145,8 +145,12 @@ def _paged(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 
 def _dots(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    from ..part.digit import modules_turned
+
     panel = state.target.panel
     native, (_, y0, _, y1) = _native(state, box)
+    if panel.module_turn:
+        native, y0, y1 = modules_turned(native, -panel.module_turn), 0, panel.height
     order: Literal["big", "little"] = "big" if "msb-left" in panel.segments else "little"
     packed = np.packbits(native, axis=1, bitorder=order)
     sends: list[Send] = []
@@ -182,9 +186,11 @@ def is_text(state: State) -> bool:
     return state.target.part.memory.kind == "character" or state.target.panel.form == "digits"
 
 
-def digit_sends(state: State, cell: int, value: int) -> list[Send]:
+def digit_sends(state: State, cell: int, value: int, bits: int = 8) -> list[Send]:
+    """What sets the outputs of a digit or a row; with more than eight bits the address behind it has the others."""
     part = state.target.part
+    chips, cell = (1 << (cell >> 8) if state.target.chips > 1 else 0), cell & 0xFF
     if f"digit-{cell}" in part.by_name:
-        return list(command_sends(part, Statement("", "", f"digit-{cell}", (str(value),), {}))[0])
+        return list(command_sends(part, Statement("", "", f"digit-{cell}", (str(value),), {}), chips)[0])
     pointer = part.find("display-address").encode({"address": cell})
-    return [Send(False, pointer), Send(True, bytes([value]))]
+    return [Send(False, pointer), Send(True, value.to_bytes(-(-bits // 8), "little"))]

@@ -18,7 +18,7 @@ from ..finding import Finding, finding_of
 from ..part.bring_up import Unmet, applies, parameter_byte, set_up_in, unmet_registers
 from ..part.describe import BringUp, Command, Part, Value
 from ..part.orientation import Orientation, box_of, mirrored
-from ..part.wrap import transfers, words_of
+from ..part.wrap import words_of
 from ..units import parse, show
 from .listing import Item, items_of
 from .target import Step, Target
@@ -58,7 +58,7 @@ def examine(
     items = _items(steps, by_name)
     for number, step in enumerate(steps):
         target = by_name[step.device]
-        words = [words_of(target.framing, transfer) for transfer in transfers(target.framing, step.sends)]
+        words = [words_of(target.framing, transfer) for transfer in target.transfers(step.sends)]
         bits = sum(len(run) for run in words) * BUSES[target.bus_kind].bit_times * (states or {}).get(step.device, 1)
         if BUSES[target.bus_kind].addressed:
             bits += 9 * len(words)

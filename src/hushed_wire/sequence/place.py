@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..part.characters import OWN, codes_of
-from ..part.describe import Value
-from ..part.segments import CODE_B, segments_of
+from ..part.describe import Panel, Value
+from ..part.segments import CODE_B, kind_of, lit_of
 from ..part.wrap import Send
 from ..picture import image, layout
 from . import parse
@@ -227,6 +227,7 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
     from ..picture.truth import in_digits
 
     target = state.target
+    said, marks = _without_colons(target.panel, column, said)
     glyphs = in_digits(said, None, side)
     cells = target.panel.cells[0]
     if column + len(glyphs) > len(cells):
@@ -237,21 +238,44 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
     scanned = state.target.part.memory.kind == "scanned"
     held = state.digits.setdefault(target.name, bytearray(len(cells))) if scanned else bytearray()
     for cell, (char, point) in zip(cells[column:], glyphs, strict=False):
-        if decoded >> cell & 1:
+        if decoded >> (cell & 0xFF) & 1:
             if char.upper() not in CODE_B:
                 raise HushedError(f"code B has no '{char}'", remedy=f"it has {CODE_B.strip()}; or set decode-mode none")
             value = CODE_B.index(char.upper()) | (0x80 if point else 0)
         else:
-            shape = segments_of(char)
+            shape = lit_of(char, kind_of(names))
             if shape is None:
-                raise HushedError(f"seven segments cannot show '{char}'", remedy="take another letter")
+                raise HushedError(f"{kind_of(names)} segments cannot show '{char}'", remedy="take another letter")
             lit = [*shape, *(["dp"] if point else [])]
             value = sum(1 << bit for bit, name in enumerate(names) if name in lit)
         if scanned:
             held[cell] = value
         else:
-            out += digit_sends(state, cell, value)
+            out += digit_sends(state, cell, value, len(names))
+    for after, cell, mask in target.panel.colons:
+        if column < after < column + len(glyphs):
+            out += digit_sends(state, cell, mask if after in marks else 0)
     return [Send(True, bytes(held))] if scanned else out
+
+
+def _without_colons(panel: Panel, column: int, said: str) -> tuple[str, set[int]]:
+    """A text without its colons, and behind how many digits of the panel they stand."""
+    marks: set[int] = set()
+    if not panel.colons:
+        return said, marks
+    digits, rest = 0, ""
+    for char in said:
+        if char == ":":
+            marks.add(column + digits)
+        else:
+            rest += char
+            digits += char not in ".,"
+    places = {after for after, _, _ in panel.colons}
+    if not marks <= places:
+        raise HushedError(
+            f"'{said}': there is no colon behind digit {min(marks - places)}", remedy=f"there is one behind {min(places)}"
+        )
+    return rest, marks
 
 
 # ---- pixels: pages, dots, colours -------------------------------------------------------------------------------------

@@ -8,6 +8,7 @@ from __future__ import annotations
 import msgspec
 
 from ..errors import HushedError
+from ..part.describe import Panel
 from ..part.orientation import Box, box_of, upright
 from ..part.wrap import Send
 from .parse import parse_text
@@ -44,11 +45,15 @@ class Position(msgspec.Struct):
         ]
 
 
-def _sent(target: Target, lines: list[str]) -> tuple[bytes, ...]:
+def _sent(target: Target, lines: list[str], chips: int = 0) -> tuple[bytes, ...]:
+    """The bytes of lines; in a chain with what the others get meanwhile."""
     out = []
     for line in lines:
-        sends: tuple[Send, ...] = command_sends(target.part, parse_text(line, "position")[0])[0]
-        out.append(b"".join(send.raw for send in sends))
+        sends: tuple[Send, ...] = command_sends(target.part, parse_text(line, "position")[0], chips)[0]
+        if target.chain > 1:
+            out.append(b"".join(raw for transfer in target.transfers(sends) for _, raw in transfer.pieces))
+        else:
+            out.append(b"".join(send.raw for send in sends))
     return tuple(out)
 
 
@@ -74,23 +79,18 @@ def position_of(target: Target, column: int, row: int) -> Position:
         return Position(
             column, row, "characters", f"DDRAM {address & 0x7F:02X}h{chip}", address, tuple(lines), _sent(target, lines)
         )
-    if kind == "digit" and panel.form == "digits":
-        cell = panel.cells[0][column]
-        lines = [f"digit-{cell} 0" if f"digit-{cell}" in part.by_name else f"display-address address={cell}"]
-        return Position(column, 0, "digits", f"byte {cell}", cell, tuple(lines), _sent(target, lines))
     if kind == "digit":
-        cell, bit = panel.cells[row][column // 8], column % 8
-        bit = 7 - bit if "msb-left" in panel.segments else bit
-        lines = [f"digit-{cell} {1 << bit:#04x}" if f"digit-{cell}" in part.by_name else f"display-address address={cell}"]
-        return Position(column, row, "dots", f"byte {cell}, bit {bit}", cell * 8 + bit, tuple(lines), _sent(target, lines))
+        return _digit(target, column, row)
     if kind == "pixel":
         way = upright(panel, part.memory.columns, part.memory.rows)
         corner = way.window(box_of(panel))
         x, y = corner.left + column, corner.top + row
-        at = way.box(Box(x, y, x + 1, y + 1))
+        cell = way.box(Box(x, y, x + 1, y + 1))
         lines = [line.format(left=x, right=x, top=y, bottom=y) for line in part.memory.area["window"]]
-        where = f"memory column {at.left}, row {at.top}" + ("" if way.plain else f", which is {x},{y} as it is addressed")
-        return Position(column, row, "pixels", where, at.top * part.memory.columns + at.left, tuple(lines), _sent(target, lines))
+        where = f"memory column {cell.left}, row {cell.top}" + ("" if way.plain else f", which is {x},{y} as it is addressed")
+        return Position(
+            column, row, "pixels", where, cell.top * part.memory.columns + cell.left, tuple(lines), _sent(target, lines)
+        )
     number, own = divmod(column, part.memory.columns) if target.chips > 1 else (0, column)
     at, page = own + panel.column_offset, row // 8
     mode = next(iter(part.memory.area))
@@ -101,6 +101,30 @@ def position_of(target: Target, column: int, row: int) -> Position:
     return Position(
         column, row, "pixels", f"{where}page {page}, column {at}, bit {row % 8}", address, tuple(lines), _sent(target, lines)
     )
+
+
+def _digit(target: Target, column: int, row: int) -> Position:
+    """A digit, or a dot of a row, of one driver or of a chain of them."""
+    panel, part = target.panel, target.part
+    if panel.form == "digits":
+        chip, cell = divmod(panel.cells[0][column], 0x100)
+        unit, place, address, lit = "digits", f"byte {cell}", panel.cells[0][column], "0"
+    else:
+        y, x = _in_module(panel, row, column)
+        (chip, cell), bit = divmod(panel.cells[y][x // 8], 0x100), x % 8
+        bit = 7 - bit if "msb-left" in panel.segments else bit
+        unit, place, address, lit = "dots", f"byte {cell}, bit {bit}", panel.cells[y][x // 8] * 8 + bit, f"{1 << bit:#04x}"
+    where = f"driver {chip} of the chain, {place}" if target.chips > 1 else place
+    lines = [f"digit-{cell} {lit}" if f"digit-{cell}" in part.by_name else f"display-address address={cell}"]
+    return Position(column, row, unit, where, address, tuple(lines), _sent(target, lines, 1 << chip if target.chips > 1 else 0))
+
+
+def _in_module(panel: Panel, row: int, column: int) -> tuple[int, int]:
+    """Row and column of a dot before its module was turned."""
+    top, left, y, x = row // 8 * 8, column // 8 * 8, row % 8, column % 8
+    for _ in range(panel.module_turn // 90 % 4):
+        y, x = 7 - x, y  # a turn clockwise has brought it from there
+    return top + y, left + x
 
 
 def _scanned(target: Target, column: int, row: int) -> Position:

@@ -45,7 +45,7 @@ def _picture(state: State, target: Target) -> list[Step]:
         text = _lettered(panel.width, panel.height)
         return list(_steps(state, parse_text(text, "test picture")))
     if panel.form == "digits":
-        text = 'text 0,0 "' + "".join(f"{k}." for k in range(panel.width, 0, -1)) + '"'
+        text = 'text 0,0 "' + "".join(f"{k % 10}." for k in range(panel.width, 0, -1)) + '"'
         return list(_steps(state, parse_text(text, "test picture")))
     from ..picture.test_card import colour_card, test_card
     from .canvas import pixels_step

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from fractions import Fraction
 
 import msgspec
 
-from ..part.describe import Panel, Part, Value
-from ..part.wrap import BUS_OF, Send
+from ..part.describe import Panel, Part, Value, chips_of
+from ..part.wrap import BUS_OF, NO_ROOM, Send, Transfer, transfers
 
 __all__ = ["Step", "Target"]
 
@@ -29,14 +30,30 @@ class Target(msgspec.Struct, frozen=True):
         if not self.framing:
             msgspec.structs.force_setattr(self, "framing", self.part.framings[0])
         msgspec.structs.force_setattr(self, "part", self.part.fitted(self.panel))
+        if self.chain < self.position + self.chips and self.framing == "register-pairs":
+            msgspec.structs.force_setattr(self, "chain", self.position + self.chips)
 
     @property
     def chips(self) -> int:
         """How many of the part share the glass."""
         memory = self.part.memory
-        if memory.kind == "character":
-            return 1 + max((cells[0] >> 8 for cells in self.panel.cells), default=0)
+        if memory.kind in ("character", "digit"):
+            return chips_of(self.panel)
         return -(-self.panel.width // memory.columns) if memory.chips > 1 else 1
+
+    def transfers(self, sends: Sequence[Send], address: int = 0, room: int = NO_ROOM) -> list[Transfer]:
+        """What its bus moves for it; in a chain the others get no-ops, and the word for the last of them goes first."""
+        plain = transfers(self.framing, sends, address, room)
+        if self.chain == 1 or self.framing != "register-pairs":
+            return plain
+        out = []
+        for transfer in plain:
+            words = [b"\x00\x00"] * self.chain
+            for chip in range(self.chips):
+                if not transfer.chips or transfer.chips >> chip & 1:
+                    words[self.chain - 1 - self.position - chip] = transfer.pieces[0][1]
+            out.append(Transfer(((False, b"".join(words)),), 0 if self.chips > 1 else transfer.chips))
+        return out
 
     @property
     def bus_kind(self) -> str:

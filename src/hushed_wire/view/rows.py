@@ -5,6 +5,7 @@ A row is complete when no command can tell any more of it; a table that only sho
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -166,5 +167,23 @@ def _alone(own: Channel, number: int) -> Channel:
 
 
 def meanings(row: Row, most: int = 6) -> str:
-    """What a row says, cut where it is much."""
-    return "; ".join(row.said[:most]) + (f"; {len(row.said) - most} more" if len(row.said) > most else "")
+    """What a row says, cut where it is much; what several chips are told is said once."""
+    said = _together(row.said)
+    return "; ".join(said[:most]) + (f"; {len(said) - most} more" if len(said) > most else "")
+
+
+OF_CHIP = re.compile(r"chip (\d+): (.*)", re.DOTALL)
+NOTHING = "no-op"
+
+
+def _together(said: list[str]) -> list[str]:
+    found = [OF_CHIP.fullmatch(text) for text in said]
+    if len(said) < 2 or None in found:
+        return said
+    chips: dict[str, list[str]] = {}
+    for match in found:
+        assert match is not None
+        chips.setdefault(match[2], []).append(match[1])
+    if len(chips) > 1:
+        chips.pop(NOTHING, None)  # what the others of a chain get while one is spoken to
+    return [f"{'each chip' if len(of) == len(said) else 'chip ' + ', '.join(of)}: {text}" for text, of in chips.items()]

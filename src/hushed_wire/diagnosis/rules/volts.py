@@ -111,8 +111,8 @@ def _needed(case: Case, measured: list[Edge]) -> Needs:
     if case.plan.made_up:
         supply = max((own.high for own in measured), default=0.0)
         shares = [_share(reading.part, supply) for reading in case.devices]
-        high = max(shares, default=0.7) * supply
-        return Needs(supply, high, VIL * high / 0.7)
+        need = max(shares, default=0.7) * supply
+        return Needs(supply, need, VIL * need / 0.7)
     supply = float(parse(case.bus.driver.supply, "V"))
     high: list[float] = []
     low: list[float] = []
