@@ -66,6 +66,9 @@ class Shared:
     waves: Waveforms | None = None
     unjudged: list[str] = field(default_factory=list)
 
+    def __post_init__(self) -> None:
+        self.trace = self.trace.turned_as(self.plan.rig.turned)  # as the displays get them
+
     @cached_property
     def reading(self) -> Reading:
         """What the capture says by the rig."""

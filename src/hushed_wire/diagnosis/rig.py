@@ -14,13 +14,14 @@ from ..bus.base import BESIDE, BUSES
 from ..bus.scan_roles import GROUPED, axes
 from ..errors import HushedError
 from ..finding import Finding, finding_of
-from ..part import Part, load
 from ..rig.pinmap import Pin, PinMap, load_pin_map
 from ..rig.schema import Bus, Rig
 from ..rig.wires import limits_of
 from ..units import parse, show
+from .plugged import plugged
+from .wire_list import Seat, Wire, seats_on, wires_of
 
-__all__ = ["Wire", "Wiring", "examine"]
+__all__ = ["Wiring", "examine"]
 
 SINK, LOW = 3e-3, 0.4  # A at VOL = 0.4 V, Standard- and Fast-mode
 RC = 0.8473  # rise from 0.3 to 0.7 VDD, as a share of R x C
@@ -30,37 +31,6 @@ RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # tr at most, by cloc
 SHORTEST_PULSE = 100e-9  # seconds, of an enable of a part that names none
 USUAL_REFRESH = 100.0  # Hz, of scanned LEDs where the rig does not say
 USUAL_SHIFT = 4e6  # Hz: panels with row groups are mostly shifted at 1 to 4 MHz; a rule of thumb
-
-
-@dataclass(frozen=True)
-class Wire:
-    """One wire: signal, from the driver's pin, to a device's pin, its level, and what it goes through."""
-
-    bus: str
-    signal: str
-    driver: str
-    device: str
-    level: str
-    through: str
-
-
-@dataclass(frozen=True)
-class Seat:
-    """Whatever hangs on a bus: a device or a bridge."""
-
-    name: str
-    part: Part
-    supply: str
-    address: int | None
-    plugged: dict[str, str | int]
-
-
-def seats_on(rig: Rig, place: str) -> list[Seat]:
-    """What hangs on a bus or bridge, in the file's order."""
-    out = [Seat(b.name, b.chip, b.supply, b.address, {}) for b in rig.bridge if b.on == place]
-    return out + [
-        Seat(d.name, load(d.part).supplied(d.supply), d.supply, d.address, d.plugged) for d in rig.device if d.on == place
-    ]
 
 
 @dataclass
@@ -80,12 +50,12 @@ def examine(rig: Rig, folder: Path) -> Wiring:
         pins, bad = _pins(bus, pin_map)
         out.findings += bad
         seats = seats_on(rig, bus.name)
-        out.wires += _wires(rig, bus, seats, pins)
+        out.wires += wires_of(rig, bus, seats, pins)
         out.probes.append(_probe(bus, seats))
         for rule in (_missing, _scheme, _functions, _pull_up):
             out.findings += rule(bus, pins, pin_map)
         for seat in seats:
-            for check in (_levels, _clock, _plugged):
+            for check in (_levels, _clock, plugged):
                 out.findings += check(bus, seat, pin_map)
     out.findings += [*_doubled(rig, folder), *_clashes(rig), *_current(rig)]
     out.findings.sort(key=Finding.rank, reverse=True)
@@ -143,46 +113,6 @@ def _pins(bus: Bus, pin_map: PinMap | None) -> tuple[dict[str, Pin], list[Findin
                         lines=[bus.lines.get(role, role)], evidence={"role": role, "pin": str(name)})
             )  # fmt: skip
     return pins, bad
-
-
-def _wires(rig: Rig, bus: Bus, devices: list[Seat], pins: dict[str, Pin]) -> list[Wire]:
-    out = []
-    kind = BUSES[bus.kind]
-    for role in dict.fromkeys([*bus.lines, *kind.needs]):
-        pin = pins.get(role)
-        label = pin.label if pin is not None and pin.position != pin.name else (pin.name if pin is not None else "not said")
-        through = bus.through.get(role, "")
-        if role in kind.pulled_up:
-            beside = f" beside {pin.pull_up} at the driver's pin" if pin is not None and pin.pull_up else ""
-            pull = f"pull-up {bus.driver.pull_up} to {bus.driver.supply}{beside}"
-            through = f"{through}, {pull}" if through else pull
-        how = through or "a wire"
-        out += [Wire(bus.name, role.upper(), label, f"{d.name} {role.upper()}", bus.driver.supply, how) for d in devices]
-    out += _behind(rig, bus, devices)
-    for device in devices:
-        supply = str(device.plugged.get("VCC", device.supply or "not said"))
-        out.append(Wire(bus.name, "VCC", supply, f"{device.name} VCC", device.supply or bus.driver.supply, "a wire"))
-        out.append(Wire(bus.name, "GND", str(device.plugged.get("GND", "GND")), f"{device.name} GND", "0 V", "a wire"))
-    return out
-
-
-def _behind(rig: Rig, bus: Bus, seats: list[Seat]) -> list[Wire]:
-    """The wires from a bridge's outputs to what hangs on them."""
-    out = []
-    for seat in seats:
-        bridge = rig.bridge_named(seat.name)
-        if bridge is None:
-            continue
-        inner = seats_on(rig, bridge.name)
-        for role, pin in bridge.drives.items():
-            targets = inner or [Seat("the glass", seat.part, "", None, {})]
-            level = seat.supply or bus.driver.supply
-            out += [
-                Wire(bridge.name, role.upper(), f"{bridge.name} {pin.upper()}", f"{t.name} {role.upper()}", level, "a wire")
-                for t in targets
-            ]
-        out += _behind(rig, bus, inner)
-    return out
 
 
 def _missing(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator[Finding]:
@@ -271,50 +201,116 @@ def _parallel(ohms: float, pin: Pin) -> float:
     return 1 / (1 / ohms + 1 / float(parse(pin.pull_up, "Ohm"))) if pin.pull_up else ohms
 
 
-def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
-    """The driver's high level against what the part needs and takes at its supply; inverting shifters."""
+NOMINAL = (3.3, 5.0)  # volts that displays are fed with where nobody says
+
+
+def _logic(device: Seat, bus: Bus) -> float:
+    """The volts that a part's logic runs at: a module's regulator brings a higher supply down to what the part takes; where the rig does not
+    say, the driver's own supply if the part runs at that."""
     levels = device.part.levels
-    pulled = bool(BUSES[bus.kind].pulled_up)
-    driven = "pulled up" if pulled else "driven"
+    least, most = (float(parse(volts, "V")) for volts in ((levels.supply_least, levels.supply_most) if levels else ("0V", "99V")))
+    if device.supply:
+        return min(float(parse(device.supply, "V")), most)
+    high = float(parse(bus.driver.supply, "V"))
+    return next((volts for volts in (high, *NOMINAL) if least <= volts <= most), most)
+
+
+def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
+    """The high level at a part's inputs against what it needs and takes at its supply, and what it drives against what the driver takes."""
+    kind = BUSES[bus.kind]
+    pulled = bool(kind.pulled_up)
     high = float(parse(bus.driver.supply, "V"))
     lines = list(bus.lines.values())
-    for role, what in bus.through.items():
-        if "invert" in what.lower() and pulled:
-            yield finding_of(
-                "rig.level-mismatch", "inverting", of=bus.name, role=role.upper(), through=what, device=device.name, lines=[bus.lines.get(role, role)],
-                evidence={"through": what},
-            )  # fmt: skip
     if pin_map is not None and pin_map.volts and high > float(parse(pin_map.volts, "V")) * 1.05:
         yield finding_of(
-            "rig.over-voltage", "driver", of=bus.name, driven=driven, supply=bus.driver.supply, pins=pin_map.title, take=pin_map.volts, lines=lines,
-            evidence={"bus": high, "pins": pin_map.volts},
+            "rig.over-voltage", "driver", of=bus.name, driven="pulled up" if pulled else "driven", supply=bus.driver.supply, pins=pin_map.title,
+            take=pin_map.volts, lines=lines, evidence={"bus": high, "pins": pin_map.volts},
         )  # fmt: skip
+    yield from _shifters(bus, device)
+    levels = device.part.levels
     if levels is None:
         return
-    logic = float(parse(device.supply or levels.supply_most, "V"))
     source = f"{device.part.source}: {levels.source}"
-    # A module's regulator brings a higher supply down to what the part takes; its logic then runs at that.
-    logic = min(logic, float(parse(levels.supply_most, "V")))
+    logic = _logic(device, bus)
     if logic < float(parse(levels.supply_least, "V")):
         yield finding_of(
             "rig.level-mismatch", "supply", supply=device.supply, least=levels.supply_least, device=device.name, evidence={"supply": logic, "source": source},
         )  # fmt: skip
-    up = "pull the bus up" if pulled else "bring the lines"
-    remedy = f"{up} to {show(logic, 'V', 3)} through a level shifter"
-    if high >= float(parse(levels.supply_least, "V")):
-        remedy += f", or supply the display with {bus.driver.supply}"
-    lower = "pull the bus up to the part's own supply" if pulled else "drive the lines with no more than the part's own supply"
     need, take = levels.high_from(logic), logic + float(parse(levels.above_supply, "V"))
-    if high < need:
+    groups: dict[str, list[str]] = {}
+    for role, name in bus.lines.items():
+        groups.setdefault(_volts_at(bus, role), []).append(name)
+    for volts, names in groups.items():
+        if not volts:
+            continue  # behind a shifter that nobody described: it is there to bring them to what the part needs
+        at = float(parse(volts, "V"))
+        driven = f"pulled up to {volts}" if pulled else f"driven with {volts}"
+        if at < need:
+            up = f"{'pull the bus up' if pulled else 'bring the lines'} to {show(logic, 'V', 3)} through a level shifter"
+            up += f", or supply the display with {volts}" if at >= float(parse(levels.supply_least, "V")) else ""
+            yield finding_of(
+                "rig.level-mismatch", need=show(need, "V", 3), logic=show(logic, "V", 3), driven=driven, mend=up,
+                device=device.name, lines=names, evidence={"vih": need, "bus_high": at, "source": source},
+            )  # fmt: skip
+        elif at > take:
+            lower = (
+                "pull the bus up to the part's own supply"
+                if pulled
+                else "drive the lines with no more than the part's own supply"
+            )
+            yield finding_of(
+                "rig.over-voltage", driven=driven, take=show(take, "V", 3), logic=show(logic, "V", 3), lower=lower,
+                device=device.name, lines=names, evidence={"bus_high": at, "most": take, "source": source},
+            )  # fmt: skip
+    yield from _read_back(bus, device, logic)
+
+
+def _volts_at(bus: Bus, role: str) -> str:
+    """The volts of a high level at the part, "" where a shifter makes it and nobody says which."""
+    shifter = bus.shifters.get(role)
+    if shifter is not None:
+        return shifter.device
+    if role in BUSES[bus.kind].pulled_up:
+        return bus.driver.pull_up_to or bus.driver.supply
+    return bus.driver.supply
+
+
+def _shifters(bus: Bus, device: Seat) -> Iterator[Finding]:
+    """Shifters in lines that go both ways and invert, or whose driver's side is not the driver's."""
+    for role, what in bus.shifters.items():
+        lines = [bus.lines.get(role, role)]
+        if what.inverts and role in BUSES[bus.kind].pulled_up:
+            yield finding_of(
+                "rig.level-mismatch", "inverting", of=bus.name, role=role.upper(), through=what.called, device=device.name, lines=lines,
+                evidence={"through": what.called},
+            )  # fmt: skip
+        if what.driver and abs(float(parse(what.driver, "V")) - float(parse(bus.driver.supply, "V"))) > 0.1 * float(
+            parse(bus.driver.supply, "V")
+        ):
+            yield finding_of(
+                "rig.level-mismatch", "turned", role=role.upper(), through=what.called, volts=what.driver, supply=bus.driver.supply, device=device.name,
+                lines=lines, evidence={"driver's side": what.driver, "driver": bus.driver.supply},
+            )  # fmt: skip
+
+
+def _read_back(bus: Bus, device: Seat, logic: float) -> Iterator[Finding]:
+    """A display that is read drives the data lines with its own supply, and the driver has to take that."""
+    reads = next((role for role in READS if role in bus.lines), "")
+    most = float(parse(bus.driver.supply, "V"))
+    back = [
+        role
+        for role in (BUSES[bus.kind].data_lines(bus.lines) if reads in ("rw", "rd") else ["miso"] if reads else [])
+        if role in bus.lines
+    ]
+    bare = [bus.lines[role] for role in back if role not in bus.shifters]
+    if reads and bare and logic > most * 1.15:
         yield finding_of(
-            "rig.level-mismatch", need=show(need, "V", 3), logic=show(logic, "V", 3), driven=driven, supply=bus.driver.supply, mend=remedy,
-            device=device.name, lines=lines, evidence={"vih": need, "bus_high": high, "source": source},
+            "rig.over-voltage", "read", logic=show(logic, "V", 3), supply=bus.driver.supply, role=reads.upper(), device=device.name, lines=bare,
+            evidence={"driven_back": logic, "driver": most},
         )  # fmt: skip
-    elif high > take:
-        yield finding_of(
-            "rig.over-voltage", driven=driven, supply=bus.driver.supply, take=show(take, "V", 3), logic=show(logic, "V", 3), lower=lower,
-            device=device.name, lines=lines, evidence={"bus_high": high, "most": take, "source": source},
-        )  # fmt: skip
+
+
+READS = ("rw", "rd", "miso")
 
 
 def _clock(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
@@ -329,37 +325,6 @@ def _clock(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
         yield finding_of(
             "rig.clock-limit", of=bus.name, clock=show(clock, "Hz"), part=part.name, limit=show(limit, "Hz"), device=device.name, lines=clocks,
             evidence={"clock": clock, "limit": limit, "source": f"{part.source}: {part.limits.get('source', '')}"},
-        )  # fmt: skip
-
-
-def _plugged(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
-    """A module plugged pin by pin: supply and ground where they belong, signals where the bus has them; or turned round."""
-    if not device.plugged:
-        return
-    for name in ("VCC", "GND"):
-        if name not in device.plugged:
-            yield finding_of(
-                "rig.open-supply", pin=name,
-                device=device.name, evidence={"plugged": {key: str(pin) for key, pin in device.plugged.items()}},
-            )  # fmt: skip
-    if pin_map is None:
-        return
-    names, pins = list(device.plugged), list(device.plugged.values())
-
-    def right(order: list[str]) -> int:
-        count = 0
-        for name, pin in zip(order, pins, strict=True):
-            found = pin_map.find(pin, bus.driver.pin_scheme)
-            wanted = bus.pins.get(name.lower())
-            own = pin_map.find(wanted, bus.driver.pin_scheme) if wanted is not None else None
-            count += found.ground if name == "GND" else bool(found.supply) if name == "VCC" else own is not None and found is own
-        return count
-
-    as_is, turned = right(names), right(names[::-1])
-    if turned > as_is:
-        yield finding_of(
-            "rig.pin-function", "turned", turned=turned, pins=len(names), as_is=as_is, device=device.name, confidence="likely",
-            evidence={"right_as_it_is": as_is, "right_when_turned": turned, "order": names},
         )  # fmt: skip
 
 

@@ -7,7 +7,7 @@ Mishaps act as they do in life: a device that is absent, strapped elsewhere or h
 from __future__ import annotations
 
 import random
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from ..bus.base import BUSES
@@ -208,6 +208,7 @@ def shown_by(trace: Trace, rig: Rig, bus: Bus, name: str) -> Any:
     """What a device's panel shows behind all that is in a trace of its bus."""
     from ..rig.reading import decode
 
+    trace = replace(trace, turned=rig.turned)  # it is what the displays get
     reading = next(own for own in decode(trace, rig, bus.name).devices if own.device.name == name)
     return reading.memory.glass(reading.panel)
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 import errno
 import re
 import time
+from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -87,7 +88,7 @@ def _lines(path: str, numbers: dict[str, int], bus: Bus) -> Lines:
         raise LinkUnusable(
             "GPIO lines want the package gpiod", where="--link", remedy="pip install 'hushed-wire[linux]'"
         ) from error
-    return Lines(gpiod, path, numbers, bus.select == "high")
+    return Lines(gpiod, path, numbers, bus.select == "high", [role for role, what in bus.shifters.items() if what.inverts])
 
 
 def _unusable(path: str, error: OSError, busy: str) -> LinkUnusable:
@@ -114,14 +115,15 @@ def _unusable(path: str, error: OSError, busy: str) -> LinkUnusable:
 class Lines:
     """GPIO lines of one chip, by role, all of them outputs; selects and resets begin at rest."""
 
-    def __init__(self, gpiod: Any, path: str, numbers: dict[str, int], select_active: bool) -> None:
-        self.path, self.numbers = path, numbers
+    def __init__(self, gpiod: Any, path: str, numbers: dict[str, int], select_active: bool, turned: Collection[str] = ()) -> None:
+        """turned: roles whose lines go through something that inverts."""
+        self.path, self.numbers, self.turned = path, numbers, turned
         self.value = gpiod.line.Value
         settings = gpiod.LineSettings(direction=gpiod.line.Direction.OUTPUT)
         high = {
             number: self.value.ACTIVE
             for role, number in numbers.items()
-            if role in ("reset", "backlight", "wr", "rd") or (role.startswith("cs") and not select_active)
+            if (role in ("reset", "backlight", "wr", "rd") or (role.startswith("cs") and not select_active)) != (role in turned)
         }
         try:
             if not gpiod.is_gpiochip_device(path):
@@ -138,7 +140,7 @@ class Lines:
     def set(self, levels: dict[str, bool]) -> None:
         """Puts levels on lines, all at once."""
         values = {
-            self.numbers[role]: self.value.ACTIVE if high else self.value.INACTIVE
+            self.numbers[role]: self.value.ACTIVE if high != (role in self.turned) else self.value.INACTIVE
             for role, high in levels.items()
             if role in self.numbers
         }
@@ -183,6 +185,12 @@ class SpiLink(Timed):
         from ..rig.wires import pace_of
 
         self.name, self.bus, self.lines = f"/dev/spidev{number}.{select}", bus, lines
+        over = [role.upper() for role, what in bus.shifters.items() if what.inverts and role in ("sck", "mosi")]
+        if over:
+            raise LinkUnusable(
+                f"{' and '.join(over)} go through something that inverts, and spidev cannot turn them over", where=self.name,
+                remedy="play the bus on GPIO lines: --link gpiochip0",
+            )  # fmt: skip
         devices = rig.devices_on(bus)
         part = rig.target(devices[0]).part if devices else None
         self.device = spidev.SpiDev()

@@ -145,6 +145,18 @@ class AtSupply(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     vil: float | str | None = None
 
 
+class ModulePin(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """A pin of a module beside its bus. to: where it belongs, where no line of the role `unless` leads there; on: kinds of bus, "" any."""
+
+    signal: str
+    to: str
+    source: str
+    unless: str = ""
+    on: list[str] = []
+    level: str = ""
+    through: str = ""
+
+
 class Groups(msgspec.Struct, forbid_unknown_fields=True):
     """A panel that takes its rows in groups, its columns from a register. lit: the level of a bit that lights. enable: the level
 
@@ -240,6 +252,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     start_by: dict[str, list[str]] = {}
     bring_up: list[BringUp] = []
     beyond: list[Beyond] = []
+    module_pins: list[ModulePin] = []
     panels: dict[str, Panel] = {}
     example: str = ""
 

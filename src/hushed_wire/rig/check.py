@@ -24,12 +24,13 @@ def check(rig: Rig, where: str, lenient: bool = False) -> None:
     def fail(key: str, reason: str, remedy: str = "") -> None:
         raise HushedError(f"{key}: {reason}", where=where, remedy=remedy)
 
-    names: set[str] = set()
+    # A bus may be called as the device on it: what hangs somewhere names buses and bridges, what is spoken to bridges and devices.
     sections: list[tuple[str, list[Any]]] = [("bus", rig.bus), ("bridge", rig.bridge), ("device", rig.device)]
+    taken_by: dict[str, set[str]] = {}
     for kind, name in [(kind, entry.name) for kind, entries in sections for entry in entries]:
-        if name in names:
+        if taken_by.get(name, set()) - ({"bus"} if kind == "device" else set()):
             fail(f"{kind} '{name}'", "the name is taken already", "give each bus, bridge and device a name of its own")
-        names.add(name)
+        taken_by.setdefault(name, set()).add(kind)
     if not rig.bus:
         fail("bus", "the rig has none", "add a [[bus]] with name, kind and lines")
     for bus in rig.bus:

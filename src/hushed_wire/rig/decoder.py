@@ -102,6 +102,7 @@ class RigDecoder:
 
         Raises HushedError where the capture has the lines of none of the rig's buses; `absent` names those that it lacks.
         """
+        self.turned = rig.turned
         empty = Trace(names, np.empty(0, np.int64), np.empty(0, np.uint8), 0, tick)
         self.places: list[_Place] = []
         self.absent: dict[str, HushedError] = {}
@@ -115,8 +116,8 @@ class RigDecoder:
             raise next(iter(self.absent.values()))
 
     def feed(self, block: Trace | Samples) -> Decoded:
-        """What is complete with a block of the capture."""
-        return self._take(block)
+        """What is complete with a block of the capture. Lines that a shifter turns over behind the probe are taken as the display gets them."""
+        return self._take(block.turned_as(self.turned) if self.turned else block)
 
     def finish(self) -> Decoded:
         """The rest."""

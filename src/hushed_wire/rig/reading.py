@@ -95,6 +95,7 @@ class Reading:
 
 def decode(trace: Trace, rig: Rig, only: str = "") -> Reading:
     """Decodes every bus of a rig whose lines were captured. only: one bus. Raises HushedError where none was."""
+    trace = trace.turned_as(rig.turned)
     decoder = RigDecoder(rig, trace.names, trace.tick, only)
     pieces = [*map(decoder.feed, trace.pieces(PIECE)), decoder.finish()]
     return _whole(trace, rig, pieces, decoder.absent)

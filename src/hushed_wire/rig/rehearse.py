@@ -69,7 +69,12 @@ def steps_of(path: Path, rig: Rig, mishaps: list[Mishap]) -> list[Step]:
 
 
 def wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | None = None, seed: int = 0) -> Trace:
-    """The exact trace of steps on the rig's bus, its lines named as the rig names them."""
+    """The exact trace of steps on the rig's bus where it is probed, its lines named as the rig names them."""
+    return replace(_wires(steps, rig, mishaps, clock, seed), turned=rig.turned).turned_as(frozenset())
+
+
+def _wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction | None, seed: int) -> Trace:
+    """The same where the displays are."""
     bus = rig.bus_for(steps)
     kind = BUSES[bus.kind]
     haste = Fraction(1)

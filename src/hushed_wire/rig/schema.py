@@ -9,7 +9,7 @@ import msgspec
 
 from ..bus.base import BUSES, Settings, kind_with
 from ..bus.scan_roles import Lamps, axes
-from ..errors import HushedError
+from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.describe import chips_of
 from ..part.orientation import box_of
@@ -17,14 +17,24 @@ from ..part.orientation import box_of
 if TYPE_CHECKING:
     from ..sequence import Step, Target
 
-__all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "behind", "lamps_of", "settings_of"]
+__all__ = ["Bridge", "Bus", "Device", "Driver", "Rig", "Shifter", "behind", "lamps_of", "settings_of"]
+
+
+class Shifter(msgspec.Struct, forbid_unknown_fields=True):
+    """What sits in a line between driver and display. driver, device: volts of its two sides. inverts: what goes in high comes out low."""
+
+    called: str = "a level shifter"
+    inverts: bool = False
+    driver: str = ""
+    device: str = ""
 
 
 class Driver(msgspec.Struct, forbid_unknown_fields=True):
-    """The driving side of a bus."""
+    """The driving side of a bus. pull_up_to: volts that the pull-ups lead to, where it is not the driver's supply."""
 
     supply: str = "3.3V"
     pull_up: str = "4.7kOhm"
+    pull_up_to: str = ""
     capacitance: str = "50pF"
     longest_write: int = 0  # bytes behind the address in one transaction; 0: no limit
     pin_map: str = ""
@@ -34,7 +44,7 @@ class Driver(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class Bus(msgspec.Struct, forbid_unknown_fields=True):
-    """A bus: kind, clock, and which line of a capture plays which role."""
+    """A bus: kind, clock, and which line of a capture plays which role. probed: on which side of what is in its lines captures are taken."""
 
     name: str
     kind: str  # a name of `bus.base.BUSES`
@@ -42,13 +52,29 @@ class Bus(msgspec.Struct, forbid_unknown_fields=True):
     driver: Driver = msgspec.field(default_factory=Driver)
     lines: dict[str, str] = {}
     pins: dict[str, str | int] = {}
-    through: dict[str, str] = {}
+    through: dict[str, str | Shifter] = {}
+    probed: Literal["driver", "device"] = "driver"
     mode: Literal[0, 1, 2, 3] = 0
     bits: Annotated[int, msgspec.Meta(ge=0, le=32)] = 0  # of an SPI word; parts say it themselves, nine without a D/C line
     order: Literal["msb", "lsb"] = "msb"
     select: Literal["low", "high"] = "low"  # the level that selects
     rows: Literal["low", "high"] = "high"  # the level at which a row (or digit) of scanned LEDs is on
     columns: Literal["low", "high"] = "high"  # the same of a column (or segment)
+
+    @property
+    def shifters(self) -> dict[str, Shifter]:
+        """What is in its lines, by role."""
+        return {
+            role: Shifter(what, "invert" in what.lower()) if isinstance(what, str) else what
+            for role, what in self.through.items()
+        }
+
+    @property
+    def turned(self) -> frozenset[str]:
+        """The lines that captures have the other way round than what the display gets."""
+        if self.probed == "device":
+            return frozenset()
+        return frozenset(self.lines[role] for role, what in self.shifters.items() if what.inverts and role in self.lines)
 
 
 class Bridge(msgspec.Struct, forbid_unknown_fields=True):
@@ -73,6 +99,7 @@ class Bridge(msgspec.Struct, forbid_unknown_fields=True):
     rows: Literal["low", "high"] = "high"
     columns: Literal["low", "high"] = "high"
     direct: list[str] = []
+    plugged: dict[str, str | int] = {}
 
     @property
     def chip(self) -> Part:
@@ -109,6 +136,11 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
     def bus_named(self, name: str) -> Bus:
         """The bus of that name."""
         return next(bus for bus in self.bus if bus.name == name)
+
+    @property
+    def turned(self) -> frozenset[str]:
+        """The lines that captures have the other way round than what the displays get."""
+        return frozenset().union(*(bus.turned for bus in self.bus))
 
     def bridge_named(self, name: str) -> Bridge | None:
         """The bridge of that name, None where there is none."""
@@ -195,6 +227,17 @@ def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
     return fitting[0]
 
 
+ANY_PANEL = ("width", "height", "needs", "supply", "colour", "name")
+TURNED = ("rotate", "mirror", "bands")
+PANEL_KEYS: dict[str, tuple[str, ...]] = {
+    "paged": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "com_pins", "com_left_right"),
+    "pixel": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "memory"),
+    "character": (*ANY_PANEL, "cells"),
+    "digit": (*ANY_PANEL, *TURNED, "cells", "form", "segments", "module_turn", "colons"),
+    "scanned": (*ANY_PANEL, *TURNED, "cells", "form", "segments"),
+}
+
+
 def panel_of(part: Part, device: Device) -> Panel:
     """The panel of a device; the part's first ready panel when the rig says nothing."""
     if isinstance(device.panel, str):
@@ -203,6 +246,11 @@ def panel_of(part: Part, device: Device) -> Panel:
         return part.panel(device.panel or next(iter(part.panels)))
     keys = dict(device.panel)
     ready = keys.pop("ready", "")
+    known = PANEL_KEYS.get(part.memory.kind, Panel.__struct_fields__)
+    for key in keys:
+        if key not in known:
+            what = "is nothing that a panel has" if key not in Panel.__struct_fields__ else f"plays no role on a {part.name}"
+            raise HushedError(f"panel: '{key}' {what}", remedy=f"{nearest(key, known)}; it can have ready, {', '.join(known)}")
     base = msgspec.to_builtins(part.panel(str(ready))) if ready else {}
     try:
         panel = msgspec.convert({**base, **keys}, Panel)

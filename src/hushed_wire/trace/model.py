@@ -75,6 +75,7 @@ class Trace:
     names: one per line. times: (n,) int64 ticks. levels: (n,) packed. end: tick at which the trace ends.
     tick: seconds a tick, exact. unknown: (n,) packed or None. sample: ticks between samples, 0 when that is not told.
     volts: for captures in volts, (low, high, threshold) of each line. grain: ticks by which times may be off, where samples lie between ticks.
+    turned: lines whose levels are the other way round than they were captured.
     """
 
     names: tuple[str, ...]
@@ -87,6 +88,13 @@ class Trace:
     notes: tuple[Note, ...] = ()
     volts: tuple[tuple[float, float, float], ...] = ()
     grain: int = 0
+    turned: frozenset[str] = frozenset()
+
+    def turned_as(self, lines: frozenset[str]) -> Trace:
+        """The same with these lines, and no others, the other way round than they were captured."""
+        mask = _mask_of(self.names, lines ^ self.turned)
+        levels = self.levels ^ self.levels.dtype.type(mask) if mask else self.levels
+        return replace(self, levels=levels, turned=lines) if lines != self.turned else self
 
     def __len__(self) -> int:
         return len(self.times)
@@ -206,6 +214,13 @@ class Samples:
     notes: tuple[Note, ...]
     mask: Any
     scratch: NDArray[np.bool_]
+    turned: frozenset[str] = frozenset()
+
+    def turned_as(self, lines: frozenset[str]) -> Samples:
+        """The same with these lines, and no others, the other way round than they were captured."""
+        mask = _mask_of(self.names, lines ^ self.turned)
+        levels = self.levels ^ self.levels.dtype.type(mask) if mask else self.levels
+        return replace(self, levels=levels, turned=lines) if lines != self.turned else self
 
     @property
     def end(self) -> int:
@@ -225,7 +240,12 @@ class Samples:
         np.not_equal(levels[1:], levels[:-1], out=self.scratch)
         self.scratch[0] = True  # the state at the start of the piece
         at = np.flatnonzero(self.scratch)
-        return Trace(self.names, at + self.start, levels[1:].take(at, mode="clip"), self.end, self.tick, None, 1, self.notes)
+        changed = levels[1:].take(at, mode="clip")
+        return Trace(self.names, at + self.start, changed, self.end, self.tick, None, 1, self.notes, turned=self.turned)
+
+
+def _mask_of(names: tuple[str, ...], lines: frozenset[str]) -> int:
+    return sum(1 << number for number, name in enumerate(names) if name in lines)
 
 
 def as_changes(block: Trace | Samples) -> Trace:

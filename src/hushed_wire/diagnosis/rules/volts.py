@@ -52,7 +52,7 @@ def electric(case: Case) -> Iterator[Finding]:
     waves, trace, bus = case.shared.waves, case.trace, case.bus
     if waves is None:
         return
-    lines = {role: name for role, name in bus.lines.items() if name in waves.names}
+    lines = {role: name for role, name in bus.lines.items() if name in waves.names and name not in trace.turned}
     measured = {name: line_volts(waves, trace, waves.names.index(name)) for name in lines.values()}
     needs = _needed(case, list(measured.values()))
     longest, clock = _longest(case)
