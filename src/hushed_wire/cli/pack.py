@@ -54,6 +54,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--font", default="5x7", metavar="FONT", help="5x7, 8x8, or a font file, *.glyphs or *.bdf (default: 5x7)")
     group.add_argument("--scale", type=int, default=1, metavar="N", help="dots as squares of N (default: 1)")
     group.add_argument("--align", choices=("left", "center", "right"), default="left", help="within the panel (default: left)")
+    group.add_argument("--apart", type=int, metavar="N", help="columns between glyphs (default: as the font has it)")
     group.add_argument("--wrap", action="store_true", help="begin a new line where the panel ends")
     group = parser.add_argument_group("motion")
     group.add_argument("--scroll", choices=("left", "right", "up", "down"), help="move the picture or text through the panel")
@@ -160,7 +161,9 @@ def _text(args: argparse.Namespace, place: Place) -> NDArray[Any]:
     if not text.strip("\n"):
         raise HushedError("the text is empty", where="--text", remedy='like: --text "GATE OPEN"')
     room = place.size[1] if place.size is not None and not args.scroll else None
-    lit: NDArray[Any] = set_text(text, font_named(args.font), args.scale, args.align, room, args.wrap)
+    if args.apart is not None and not 0 <= args.apart <= 64:
+        raise HushedError(f"--apart {args.apart}", remedy="from 0 to 64 columns")
+    lit: NDArray[Any] = set_text(text, font_named(args.font), args.scale, args.align, room, args.wrap, apart=args.apart)
     if place.layout.colours != "grey":
         return np.repeat(lit[:, :, None], 3, axis=2).astype(np.uint8) * np.uint8(255)
     if place.layout.bits == 1:

@@ -38,7 +38,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--dry-run", action="store_true", help="list what would be sent, send nothing")
     parser.add_argument(
-        "--repeat", type=int, default=1, metavar="N", help="send the pictures of the sequence N times (default: 1)"
+        "--repeat",
+        type=int,
+        default=1,
+        metavar="N",
+        help="send the sequence from its first picture or text on N times (default: 1)",
     )
     parser.add_argument("--picture", metavar="FILE", help="on the desk: write what the glass shows then as a PNG")
     parser.add_argument("--device", metavar="NAME", help="whose glass, where the rig has several")
@@ -67,7 +71,13 @@ def run(args: argparse.Namespace) -> int:
     if not steps:
         raise HushedError("the sequence does nothing", where=args.sequence, remedy="write a command; see docs/sequence.md")
     if args.repeat > 1:
-        steps += [step for step in steps if step.name in ("picture", "test picture") or step.wait] * (args.repeat - 1)
+        from ..sequence.place import DRAWN
+
+        # From the first thing that is drawn on, so that what belongs to a picture (a wait, a command between two) comes with it again.
+        first = next(
+            (number for number, step in enumerate(steps) if step.name in DRAWN or step.name == "test picture"), len(steps)
+        )
+        steps += steps[first:] * (args.repeat - 1)
     if args.dry_run:
         return _listed(args, steps, {device.name: rig.target(device) for device in rig.device})
     return _sent(args, rig, steps)

@@ -1,7 +1,8 @@
 """Character ROMs: which character a code shows, and which code shows a character.
 
 Source: HD44780U datasheet, Table 4 (ROM codes A00 and A02). Written from knowledge of the tables; the least sure codes are the
-symbols 90h-9Fh and A0h-B7h of A02, and the three kanji and the bar over x of A00.
+symbols 90h-9Fh and A0h-B7h of A02, and the three kanji and the bar over x of A00. E9h of A00 is a superscript -1 in one cell; it is shown by
+its sign, since a cell has one column.
 """
 
 from __future__ import annotations

@@ -96,9 +96,17 @@ def char_of(code: int) -> str:
 
 
 def set_text(
-    text: str, font: Font, scale: int = 1, align: str = "left", width: int | None = None, wrap: bool = False, gap: int = 1
+    text: str,
+    font: Font,
+    scale: int = 1,
+    align: str = "left",
+    width: int | None = None,
+    wrap: bool = False,
+    gap: int = 1,
+    apart: int | None = None,
 ) -> NDArray[np.bool_]:
-    """Text as pixels. width: columns to align in, or to wrap at; lines part at newlines. gap: rows between lines.
+    """Text as pixels. width: columns to align in, or to wrap at; lines part at newlines. gap: rows between lines. apart: columns between
+    glyphs, in place of those that the font has.
 
     Raises HushedError where the font lacks a character, or one word is wider than `width`.
     """
@@ -111,8 +119,8 @@ def set_text(
     room = None if width is None else width // scale
     lines: list[str] = []
     for line in text.split("\n"):
-        lines += _wrapped(line, font, room) if wrap and room is not None else [line]
-    set_lines = [_line(line, font) for line in lines]
+        lines += _wrapped(line, font, room, apart) if wrap and room is not None else [line]
+    set_lines = [_line(line, font, apart) for line in lines]
     widest = max(line.shape[1] for line in set_lines)
     if room is not None and widest > room:
         raise HushedError(
@@ -133,18 +141,22 @@ def set_text(
     return out.repeat(scale, axis=0).repeat(scale, axis=1)
 
 
-def width_of(line: str, font: Font) -> int:
+def width_of(line: str, font: Font, apart: int | None = None) -> int:
     """Columns of a line, without the gap behind its last glyph."""
     if not line:
         return 0
-    return sum(font.glyphs[ord(char)].advance for char in line[:-1]) + font.glyphs[ord(line[-1])].width
+    return sum(_advance(font.glyphs[ord(char)], apart) for char in line[:-1]) + font.glyphs[ord(line[-1])].width
 
 
-def _wrapped(line: str, font: Font, room: int) -> list[str]:
+def _advance(glyph: Glyph, apart: int | None) -> int:
+    return glyph.advance if apart is None else glyph.width + apart
+
+
+def _wrapped(line: str, font: Font, room: int, apart: int | None) -> list[str]:
     out, now = [], ""
     for word in line.split(" "):
         longer = f"{now} {word}" if now else word
-        if now and width_of(longer, font) > room:
+        if now and width_of(longer, font, apart) > room:
             out.append(now)
             now = word
         else:
@@ -152,11 +164,11 @@ def _wrapped(line: str, font: Font, room: int) -> list[str]:
     return [*out, now]
 
 
-def _line(line: str, font: Font) -> NDArray[np.bool_]:
-    out = np.zeros((font.height, max(0, width_of(line, font))), bool)
+def _line(line: str, font: Font, apart: int | None) -> NDArray[np.bool_]:
+    out = np.zeros((font.height, max(0, width_of(line, font, apart))), bool)
     x = 0
     for char in line:
         glyph = font.glyphs[ord(char)]
         out[:, x : x + glyph.width] |= glyph.pixels[:, : out.shape[1] - x]
-        x += glyph.advance
+        x += _advance(glyph, apart)
     return out

@@ -6,6 +6,7 @@ whoever sends (each word of a character display needs one); longer ones have to 
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
@@ -18,7 +19,7 @@ from ..finding import Finding, finding_of
 from ..part.bring_up import Unmet, applies, parameter_byte, set_up_in, unmet_registers
 from ..part.describe import BringUp, Command, Part, Value
 from ..part.orientation import Orientation, box_of, mirrored
-from ..part.wrap import words_of
+from ..part.wrap import Send, words_of
 from ..units import parse, show
 from .listing import Item, items_of
 from .target import Step, Target
@@ -55,6 +56,7 @@ def examine(
     by_name = {target.name: target for target in targets}
     timed: list[Timed] = []
     now = Fraction(0)
+    ready: dict[str, Fraction] = {}  # when each device is done with what it was sent; whoever sends waits that long by itself
     items = _items(steps, by_name)
     for number, step in enumerate(steps):
         target = by_name[step.device]
@@ -62,15 +64,26 @@ def examine(
         bits = sum(len(run) for run in words) * BUSES[target.bus_kind].bit_times * (states or {}).get(step.device, 1)
         if BUSES[target.bus_kind].addressed:
             bits += 9 * len(words)
-        took = bits / clocks[step.device]
+        within, behind = _busy(target, items[number])
+        took = bits / clocks[step.device] + within
+        if step.sends:
+            now = max(now, ready.get(step.device, Fraction(0)))
+            ready[step.device] = now + took + behind
         timed.append(Timed(step, now, took, words, items[number]))
         now += took + step.wait
+    now = max([now, *ready.values()])
     findings: list[Finding] = []
     for target in targets:
         own = [entry for entry in timed if entry.step.device == target.name]
         if own:
             for rule in RULES:
                 findings += list(rule(target, own))
+    decimal = {found.device for found in findings if found.code == "setup.decimal-for-hex"}
+    findings = [
+        found
+        for found in findings
+        if found.device not in decimal or found.code == "setup.decimal-for-hex" or not found.code.startswith("setup.")
+    ]  # which of the set-up is wrong shows when its numbers are right
     for found in findings:
         for entry in timed:
             if found.evidence.get("place") == entry.step.place:
@@ -78,6 +91,17 @@ def examine(
                 break
     findings.sort(key=lambda found: found.rank(), reverse=True)
     return Examined(timed, findings, now)
+
+
+def _busy(target: Target, items: list[Item]) -> tuple[Fraction, Fraction]:
+    """Seconds that a part is busy between the words of a step, and behind the last, as far as whoever sends keeps them by itself."""
+    word = parse(target.part.waits.get("data", "0s"), "s")
+    rests: list[Fraction] = []
+    for item in items:
+        takes = target.part.command[item.kind].takes if item.is_command else ""
+        own = parse(takes, "s") if takes else Fraction(0)
+        rests += [word] * len(item.raw) if item.name == "data" else [own if own <= LATENT else Fraction(0)]
+    return sum(rests[:-1], Fraction(0)), rests[-1] if rests else Fraction(0)
 
 
 def _items(steps: list[Step], by_name: dict[str, Target]) -> list[list[Item]]:
@@ -141,6 +165,55 @@ def _bytes(target: Target, own: list[Timed]) -> Iterator[Finding]:
             yield _finding("setup.unknown-command", target, entry, "truncated", evidence, **values)
         elif item.note:
             yield _finding("setup.undocumented-value", target, entry, evidence=evidence, command=item.name, note=item.note)
+
+
+def _decimals(target: Target, own: list[Timed]) -> Iterator[Finding]:
+    """Bytes in decimal whose digits, read as hex, make the set-up right that is wrong as it stands."""
+    written = [entry for entry in own if entry.step.name == "bytes" and DECIMAL.search(entry.step.text)]
+    if not written:
+        return
+    asked = [_unmet_by(target, [send for entry in own for send in entry.step.sends])]
+    for entry in written:
+        meant = [Send(send.data, _as_hex(entry.step.text, send.raw), send.chips) for send in entry.step.sends]
+        if any(not send.raw for send in meant):
+            continue
+        other = [send for step in own for send in (meant if step is entry else step.step.sends)]
+        if _unmet_by(target, other) < asked[0]:
+            names = [item.name for item in items_of(target.part, meant)]
+            first = next(token for token in DECIMAL.findall(entry.step.text) if int(token) != int(token, 16))
+            yield _finding(
+                "setup.decimal-for-hex", target, entry, "bytes", {"as hex": "; ".join(names)}, value=first, sent=f"{int(first):02X}",
+                meant="; ".join(names[:3]),
+            )  # fmt: skip
+
+
+DECIMAL = re.compile(r"(?<![\w.])[0-9]{2}(?![\w.])")
+
+
+def _as_hex(text: str, raw: bytes) -> bytes:
+    """The bytes of a statement with its decimal numbers read as hex; nothing where they are not one number a byte."""
+    words = text.split()[1:]
+    values = [
+        int(word, 16) if word.isdecimal() else int(word, 0)
+        for word in words
+        if re.fullmatch(r"[0-9]{1,2}|0[xb][0-9a-fA-F]+", word)
+    ]
+    return bytes(values) if len(values) == len(words) == len(raw) and max(values, default=256) < 256 else b""
+
+
+def _unmet_by(target: Target, sends: list[Send]) -> int:
+    """How many rules on registers a device's sends break, and how much of them is no command."""
+    items = items_of(target.part, sends)
+    told: dict[str, Value] = {}
+    for item in items:
+        if item.is_command:
+            command = target.part.command[item.kind]
+            told |= {f"{command.owner}.{name}": value for name, value in item.fields.items()}
+    if not set_up_in(target.part, {item.name for item in items}):
+        return 99
+    return len(unmet_registers(target.part, target.panel, target.framing, told)) + sum(
+        not item.is_command and item.name != "data" for item in items
+    )
 
 
 def _written_hex(entry: Timed, value: int) -> bool:
@@ -441,5 +514,5 @@ def _shown(target: Target, effect: str, told: dict[str, Value], first: int) -> t
 
 
 RULES: list[Callable[[Target, list[Timed]], Iterator[Finding]]] = [
-    _bytes, _bring_up, _waits, _power_on, _resets, _mirrored, _windows,
+    _bytes, _bring_up, _waits, _power_on, _resets, _mirrored, _decimals, _windows,
 ]  # fmt: skip

@@ -24,7 +24,7 @@ from .target import Step
 
 __all__ = ["SHAPES", "TEXT_FIELDS", "paint", "set_words"]
 
-TEXT_FIELDS = ("font", "scale", "align", "width", "wrap", "clip", "colour", "ground")
+TEXT_FIELDS = ("font", "scale", "align", "width", "wrap", "clip", "colour", "ground", "apart")
 Mask = NDArray[np.bool_]
 Point = tuple[float, float]
 
@@ -44,11 +44,11 @@ def known(statement: Statement, names: tuple[str, ...]) -> None:
             raise HushedError(f"'{statement.verb}' has no '{name}'", remedy=nearest(name, names))
 
 
-def whole(fields: dict[str, Value], name: str, default: int, most: int = 4096) -> int:
+def whole(fields: dict[str, Value], name: str, default: int, most: int = 4096, least: int = 1) -> int:
     """A whole number of a field."""
     value = fields.get(name, default)
-    if not isinstance(value, int) or not 1 <= value <= most:
-        raise HushedError(f"{name}={value}", remedy=f"from 1 to {most}")
+    if not isinstance(value, int) or not least <= value <= most:
+        raise HushedError(f"{name}={value}", remedy=f"from {least} to {most}")
     return value
 
 
@@ -292,7 +292,8 @@ def set_words(state: State, statement: Statement, at: tuple[int, int], said: str
         raise HushedError(f"align={align}", remedy="left, center or right")
     room = whole(fields, "width", canvas.shape[1] - x)
     bound = align != "left" or wrap or "width" in fields
-    lit = set_text(said, font, scale, align, room if bound else None, wrap)
+    apart = whole(fields, "apart", 0, 64, 0) if "apart" in fields else None
+    lit = set_text(said, font, scale, align, room if bound else None, wrap, apart=apart)
     high, wide = lit.shape
     if not clip and (x + wide > canvas.shape[1] or y + high > canvas.shape[0]):
         raise HushedError(
