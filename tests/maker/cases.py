@@ -155,24 +155,25 @@ def oled(
     return Made(wave, _bus("spi", roles, 'clock = "4MHz"\n' + more) + device, _options("spi", roles, part, panel))
 
 
-def lcd(seed: int, wrong: str, width: int = 8, rw: bool = False, word: float = 0.0) -> Made:
-    """A character display on eight or four lines."""
+def lcd(seed: int, wrong: str, width: int = 8, rw: bool = False, word: float = 0.0, hasty: bool = False) -> Made:
+    """A character display on eight or four lines. hasty: its letters come in half the time that it takes for one, all else as it should."""
     chance = random.Random(seed)
     data = LCD8 if width == 8 else LCD8[4:]
     wave = Wave(seed, RS=0, **({"RW": 0} if rw else {}), E=0, **dict.fromkeys(data, 0))
     bus = Parallel(wave, data, rw="RW" if rw else "", setup=chance.choice((80, 300)), pulse=chance.choice((480, 1000)))
-    word = word or (21e3 if wrong == "timing.wait-short" and chance.random() < 0.5 else chance.choice((45e3, 70e3, 200e3)))
+    word = word or (21e3 if wrong == "timing.wait-short" and chance.random() < 0.5 else chance.choice((39e3, 45e3, 70e3, 200e3)))
+    letter_rest = chance.uniform(17e3, 24e3) if hasty else word
     if wrong == "timing.pulse-short":
         bus.pulse = 90
     for _ in range(1):
-        displays.character(bus.write, bus.strobe if width == 4 else None, wave, chance.choice(displays.TEXTS), wrong, word)
+        displays.character(bus.write, bus.strobe if width == 4 else None, wave, chance.choice(displays.TEXTS), wrong, word, letter_rest=letter_rest)
     for _ in range(chance.randint(0, 3)):  # later updates
         wave.wait(chance.uniform(5e6, 60e6))
         bus.write(0x80 | chance.choice((0, 0x40)), 0)
         wave.wait(word)
         for letter in f"{chance.uniform(0, 9):.2f} m":
             bus.write(ord(letter), 1)
-            wave.wait(word)
+            wave.wait(letter_rest)
     roles = {"rs": "RS", **({"rw": "RW"} if rw else {}), "e": "E", **{line.lower(): line for line in data}}
     return Made(
         wave,
@@ -593,6 +594,8 @@ def faults(seed: int) -> Iterator[Case]:
                 ("invert RS", INVERTED, ()), ("low D6", STUCK, ()), ("high D5", STUCK, ())]  # fmt: skip
         yield from _wired("lcd", seed, {"width": width}, *rows)
         yield Case("lcd", seed, BUS, wires=(("invert", "RS", "E", *LCD8[8 - width :]),), kinds={"width": width})
+        for said in (True, False):
+            yield Case("lcd", seed, ("timing.wait-short",), rig=said, kinds={"width": width, "rw": seed % 2 == 0, "hasty": True})
         yield from _wrong(
             "lcd", seed, {"width": width}, "timing.wait-short", "setup.display-off", "setup.wrong-geometry", "timing.pulse-short"
         )

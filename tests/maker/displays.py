@@ -150,6 +150,7 @@ def character(
     wrong: str = "",
     word: float = 50e3,
     wide: str = "",
+    letter_rest: float = 0.0,
 ) -> None:
     """Initialised by instruction (figures 23 and 24), two lines of text. half: sends a half alone, where the bus has four data lines."""
     wave.wait(45e6)
@@ -176,7 +177,7 @@ def character(
         wave.wait(word)
         for letter in line:
             write(ord(letter), 1)
-            wave.wait(word)
+            wave.wait(letter_rest or word)
 
 
 @dataclass

@@ -25,6 +25,7 @@ from .words import BEGAN, CUT, Addresses, Marks, Transactions, Words, transactio
 
 __all__ = [
     "SEARCH",
+    "insisted",
     "Addresses",
     "I2cChannel",
     "addresses",
@@ -37,6 +38,7 @@ __all__ = [
 ]
 
 SEARCH = 9  # so many addresses tried in vain are a search for devices, not calls of one
+INSISTS = 2  # calls more than usual from which on somebody is meant
 
 
 def refused(words: Words, transactions: Transactions, who: Addresses) -> NDArray[np.bool_]:
@@ -156,3 +158,15 @@ def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select:
 def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
     """Enough for the shortest thing on the wires."""
     return i2c.SAMPLES_A_CLOCK * pace.serial_clock(i2c.USUAL_CLOCK)
+
+
+def insisted(who: Addresses) -> list[int]:
+    """Addresses that never answer and that were called far more often than a search calls each."""
+    tried, count = np.unique(who.address[who.address >= 0], return_counts=True)
+    answered = set(who.address[who.answered].tolist())
+    usual = int(np.median(count)) if len(count) else 0
+    return [
+        int(address)
+        for address, calls in zip(tried, count, strict=True)
+        if calls >= usual + INSISTS and int(address) not in answered
+    ]

@@ -77,6 +77,8 @@ def run(args: argparse.Namespace) -> int:
         first = next(
             (number for number, step in enumerate(steps) if step.name in DRAWN or step.name == "test picture"), len(steps)
         )
+        while first and not steps[first - 1].sends and steps[first - 1].wait:  # a rest ahead of a picture belongs to it
+            first -= 1
         steps += steps[first:] * (args.repeat - 1)
     if args.dry_run:
         return _listed(args, steps, {device.name: rig.target(device) for device in rig.device})

@@ -10,17 +10,23 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..bus import i2c_timing
 from ..bus.base import Measure
 from ..bus.edges_timing import Column
-from ..part import Part
+from ..part import Commands, Part
+from ..part.split import DATA
+from ..rig import DeviceReading
 from ..units import parse, show
 from .case import Case, select_for
 
-__all__ = ["Margin", "margins", "of_parts", "of_specification"]
+__all__ = ["Margin", "margins", "of_execution", "of_parts", "of_specification"]
 
 TOLERANCE = 1.02  # oscillators of drivers are off by this much without harm
+EXECUTES = (
+    0.85  # of a part's typical time: its oscillator may be so much faster (HD44780U: 37 us at 270 kHz, and it may run at 350 kHz)
+)
 BESIDE_CLOCK = ("tLOW", "tHIGH")  # told beside a clock that is too fast
 
 
@@ -69,6 +75,69 @@ def of_parts(case: Case) -> list[Margin]:
             if column is not None and len(column.value):
                 out.append(_margin(case, device, symbol, measure, limits[symbol], column, source))
     return out
+
+
+def of_execution(case: Case) -> list[Margin]:
+    """How long each part was left alone behind what keeps it busy, against the time that its description gives: of data, and of commands.
+
+    What came behind a read is left out: whoever reads has seen whether it was busy.
+    """
+    out: list[Margin] = []
+    for reading in case.devices:
+        groups: dict[tuple[str, str, str], list[tuple[NDArray[np.int64], NDArray[np.int64]]]] = {}
+        for own in reading.chips:
+            for key, words in _busy_words(reading.part, own).items():
+                payload = own.payload
+                last = words[words < len(payload) - 1]
+                rest = payload.start[last + 1] - payload.time[last]
+                alone = ~_read_between(case, reading, payload.time[last], payload.start[last + 1])
+                groups.setdefault(key, []).append((rest[alone], payload.time[last][alone]))
+        for (name, text, source), found in groups.items():
+            value, when = (np.concatenate(column) for column in zip(*found, strict=True))
+            if len(value):
+                out.append(_execution(case, reading, name, text, f"{reading.part.source}: {source}", value, when))
+    return out
+
+
+def _busy_words(part: Part, own: Commands) -> dict[tuple[str, str, str], NDArray[np.int64]]:
+    """By name, time and source: the words behind which a part is busy for that time."""
+    out: dict[tuple[str, str, str], NDArray[np.int64]] = {}
+    times: dict[tuple[str, str], list[int]] = {}
+    for kind in np.unique(own.kind[own.kind >= 0]).tolist():
+        command = part.command[kind]
+        if command.takes:
+            times.setdefault((command.takes, command.source), []).append(kind)
+    for (takes, source), kinds in times.items():
+        at = np.flatnonzero(np.isin(own.kind, kinds))
+        names = ", ".join(part.command[kind].name for kind in kinds[:3]) + (", …" if len(kinds) > 3 else "")
+        out[names, takes, source] = own.first[at] + own.count[at] - 1
+    if "data" in part.waits:
+        runs = np.flatnonzero(own.kind == DATA)
+        first, count = own.first[runs], own.count[runs]
+        words = np.repeat(first - np.cumsum(count) + count, count) + np.arange(int(count.sum()))
+        out["data", part.waits["data"], part.waits.get("source", "")] = words
+    return out
+
+
+def _read_between(case: Case, reading: DeviceReading, begin: NDArray[np.int64], end: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Whether something was read from the lines that a device hangs on between two moments."""
+    channels = [own for own in case.reading.on(reading.device.on) if own.read is not None and len(own.words)]
+    if not channels:
+        return np.zeros(len(begin), bool)
+    moments = np.sort(np.concatenate([own.words.effect[own.read] for own in channels]))
+    return np.searchsorted(moments, end) > np.searchsorted(moments, begin)
+
+
+def _execution(
+    case: Case, reading: DeviceReading, name: str, text: str, source: str, value: NDArray[np.int64], when: NDArray[np.int64]
+) -> Margin:
+    tick, slack, needed = float(case.trace.tick), case.trace.resolution(), float(parse(text, "s"))
+    bad = np.flatnonzero((value + slack) * tick < EXECUTES * needed)
+    first = case.seconds(int(when[bad[0]])) if len(bad) else None
+    return Margin(
+        reading.device.name, "busy", f"rest behind {name}", needed, float(value.min()) * tick, float(np.median(value)) * tick, len(value), len(bad),
+        first, source, [], "timing.wait-short",
+    )  # fmt: skip
 
 
 def _on(case: Case) -> Iterator[tuple[str, Part, str]]:
@@ -149,4 +218,4 @@ def of_specification(case: Case) -> list[Margin]:
 
 def margins(case: Case) -> list[Margin]:
     """Every time that is limited, required and measured, even when all is good."""
-    return [*(of_specification(case) if case.kind.addressed else []), *of_parts(case)]
+    return [*(of_specification(case) if case.kind.addressed else []), *of_parts(case), *of_execution(case)]

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..bus.changes import excerpt
 from ..bus.channel import Channel
-from ..bus.i2c_transactions import SEARCH
+from ..bus.i2c_transactions import SEARCH, insisted
 from ..bus.roles import best_i2c, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, commands, load
@@ -78,8 +78,11 @@ def assume(trace: Trace, options: Options) -> Setup:
     bus = Bus("bus", "i2c", options.clock, lines={"scl": trace.names[scl], "sda": trace.names[sda]})
     rig = Rig(title="worked out from the capture", bus=[bus])
     out = Setup(rig, assumed, made_up=True)
-    rig.device = _devices(_heard(trace, bus, LOOKED_AT), options, out)
-    if not rig.device or (options.part and load(options.part).i2c is None):
+    heard = _heard(trace, bus, LOOKED_AT)
+    rig.device = _devices(heard, options, out)
+    assert heard.who is not None
+    answered = {int(address) for address in np.unique(heard.who.address[heard.who.answered])}
+    if not any(device.address in answered for device in rig.device) or (options.part and load(options.part).i2c is None):
         _behind_adapter(trace, out, options)
     return out
 
@@ -105,7 +108,7 @@ def _behind_adapter(trace: Trace, out: Setup, options: Options) -> None:
             continue
         bridge, device, wired = found
         device.panel = options.panel or device.panel
-        rig.bridge, rig.device = [bridge], [device]
+        rig.bridge, rig.device = [bridge], [device, *(other for other in rig.device if other.address != address)]
         if not options.panel:
             out.usual.add(device.name)
         assumed[f"part at {address:#04x}"] = (
@@ -162,9 +165,10 @@ def _devices(heard: Channel, options: Options, setup: Setup) -> list[Device]:
     answered = {int(address) for address in np.unique(who.address[who.answered])}
     parts = [load(name) for name in ([options.part] if options.part else sorted(catalog_names(), key=usual_first))]
     known = {address for part in parts if part.i2c for address in part.i2c.addresses}
-    called = tried if len(tried) < SEARCH else []
+    # Who was called in vain matters where nobody answered, or where the driver insisted: a search for devices calls each once.
+    called = tried if len(tried) < SEARCH else insisted(who)
     out = []
-    for address in sorted(answered & known) or called:  # who was called in vain matters only where nobody answered
+    for address in [*sorted(answered & known), *(called if len(tried) >= SEARCH else [])] or called:
         best = _part_at(heard, address, parts, bool(options.part))
         if best is not None:
             part, own = best

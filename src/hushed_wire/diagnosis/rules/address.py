@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from ...bus.i2c_transactions import SEARCH
+from ...bus.i2c_transactions import SEARCH, insisted
 from ...finding import Finding
 from ...part import catalog_names, load
 from ..case import Case
@@ -46,6 +46,14 @@ def answers(case: Case) -> Iterator[Finding]:
             explained.add(called)
             yield _no_answer(case, device.name, wanted, called, silent[called], sorted(set(tried) - set(silent)), possible.strap)
     yield from _reserved(case, {address: mask for address, mask in silent.items() if address not in explained})
+    for address in insisted(who) if len(tried) >= SEARCH else []:
+        if address not in explained and address in silent:
+            explained.add(address)
+            meant, others = _meant(address), sorted(set(tried) - set(silent))
+            if meant is not None:
+                yield _shifted(case, None, meant, address, silent[address])
+            else:
+                yield _no_answer(case, None, address, address, silent[address], others, "")
     if not explained and tried and len(silent) == len(tried) and not case.rig.devices_on(case.bus):
         if len(silent) >= SEARCH:
             start, end = case.span

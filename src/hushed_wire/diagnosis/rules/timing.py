@@ -10,12 +10,14 @@ from ...bus.words import STOP
 from ...finding import Finding
 from ...units import show
 from ..case import Case
-from ..margins import Margin, of_parts, of_specification
+from ..margins import Margin, of_execution, of_parts, of_specification
 from ..rule import Rule, is_addressed, latches
 
 __all__ = ["RULES"]
 
 POLLS = 500  # reads of one value in a row
+LATENT = 100e-6  # seconds up to which whoever sends keeps a part's times by itself, word for word
+SURELY = 0.6  # of a part's typical time, which no oscillator makes up for
 HUNG = 1e-3  # seconds for which a line lies low when nobody is clocking
 WAVERS = 0.93  # edges jitter, and drivers' oscillators are off, without harm: of a minimum time of the I2C-bus specification
 
@@ -64,6 +66,32 @@ def _broken(case: Case, code: str, device: str, over: list[Margin]) -> Finding:
         code, device=device, lines=worst.lines, start=worst.first, end=case.span[1], count=sum(margin.below for margin in over), evidence=evidence,
        **values,
     )  # fmt: skip
+
+
+def executed(case: Case) -> Iterator[Finding]:
+    """Words that come while a part still works on the one before, as drivers send them that nobody told to wait: short times, of each word.
+
+    Longer ones stand in sequences as waits, and are held against the part's commands with all else that is (`examine`).
+    """
+    table = [margin for margin in of_execution(case) if margin.required <= LATENT]
+    for device in dict.fromkeys(margin.device for margin in table):
+        margin = max(
+            (own for own in table if own.device == device),
+            key=lambda own: (own.below / own.count, own.required / max(own.smallest, 1e-12)),
+        )
+        if not margin.below:
+            case.rule_out(
+                margin.code, f"{margin.what} is {show(margin.smallest, 's')} at the least, {show(margin.required, 's')} is needed"
+            )
+            continue
+        yield case.found(
+            margin.code, "execution", device=margin.device, start=margin.first, end=case.span[1], count=margin.below,
+            confidence="certain" if margin.smallest < SURELY * margin.required else "likely",
+            evidence={"rest": show(margin.smallest, "s", 3), "usual": show(margin.usual, "s", 3), "needed": show(margin.required, "s"),
+                      "source": margin.source},
+            named=margin.device, what=margin.what.removeprefix("rest behind "), least=show(margin.smallest, "s", 3),
+            needed=show(margin.required, "s"), below=f"{margin.below:,}", of=f"{margin.count:,}",
+        )  # fmt: skip
 
 
 def specified_times(case: Case) -> Iterator[Finding]:
@@ -140,5 +168,6 @@ RULES = [
     Rule("timing", hung, is_addressed),
     Rule("timing", specified_times, is_addressed),
     Rule("timing", part_times),
+    Rule("timing", executed),
     Rule("timing", never_ready, latches),
 ]
