@@ -740,6 +740,8 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
     """All of them, with and without a rig; without one only where there are options in its place."""
     for case in [*(case for seed in range(seeds) for case in (*faults(seed), *analog(seed))), *healthy(scenes)]:
         yield case
+        if not case.first and not case.late and (case.family == "shift" or "chain" in case.kinds):
+            yield replace(case, rig=False, bare=True)
         if (
             case.family not in ("shift", "registers", "lamps", "sign", "several", "ports", "pair")
             and not case.foreign

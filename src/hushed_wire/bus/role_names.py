@@ -67,11 +67,14 @@ def named(names: tuple[str, ...]) -> Named | None:
         ("spi", ("sck", "mosi", "cs")),
         ("shift", ("clock", "data", "latch")),
         ("spi", ("sck", "mosi", "dc")),
+        ("shift", ("clock", "data")),
     ):
         roles = _roles(kind, names, set())
         if all(role in roles for role in needs):
             if kind == "i2c" and len(names) > 2 and {"cs", "dc"} & _roles("spi", names, set()).keys():
                 continue  # modules print SCL and SDA beside their SPI pins, too
+            if kind == "shift" and "latch" not in roles and "e" not in _roles("parallel", names, set()):
+                continue  # a register without a latch feeds a display whose E comes from elsewhere; else it may be any two wires
             return kind, roles
     return None
 

@@ -1,4 +1,4 @@
-"""A character display behind an I2C expander, found by itself: which output drives what, by the sense that the commands make.
+"""A character display behind an I2C expander or a shift register, found by itself: which output drives what, by the sense that the commands make.
 
 Strategy: E is the output that falls while all others hold still. Four neighbouring outputs carry the nibble, either end first; RS
 is one of the rest. Each of these few wirings is decoded on an excerpt; the one under which a bring-up appears is it.
@@ -6,8 +6,11 @@ is one of the rest. Each of these few wirings is decoded on an excerpt; the one 
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import dataclass
 from itertools import product
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,7 +25,7 @@ from ..trace import Trace
 from .reading import decode
 from .schema import Bridge, Bus, Device, Rig
 
-__all__ = ["READABLE", "adapter", "printable", "written"]
+__all__ = ["READABLE", "Found", "adapter", "printable", "register", "written"]
 
 READABLE = 0.7  # share of what is written that people could read
 LEAST = 24  # writes below which nothing is told
@@ -42,49 +45,95 @@ def enables(values: NDArray[np.uint8]) -> list[int]:
     return [bit for _, bit in sorted(found)]
 
 
-def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> tuple[Bridge, Device, str] | None:
-    """The bridge and the display behind it, and how the outputs are wired, in words. values: bytes written to the address."""
+@dataclass
+class Found:
+    """A bridge with a display behind it. wired: how its outputs are, in words. bus: with the lines that go past the bridge."""
+
+    bridge: Bridge
+    device: Device
+    wired: str
+    bus: Bus
+
+
+def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> Found | None:
+    """The display behind an expander. values: bytes written to the address."""
+    parts = [load(part) for part in sorted(catalog_names(), key=usual_first)]
+    ports = [part.name for part in parts if part.framings == ["i2c-plain"] and part.i2c and address in part.i2c.addresses]
+    if len(values) < LEAST or not ports:
+        return None
+    bridge = Bridge(f"{ports[0]}-{address:02x}", bus.name, ports[0], {}, address)
+    return _best(trace, bus, bridge, "p", values, None)
+
+
+def register(trace: Trace, bus: Bus, port: str, values: NDArray[np.uint8], beside: list[str]) -> Found | None:
+    """The display behind a shift register. values: its outputs, load by load. beside: other lines that move, which may go past it."""
     if len(values) < LEAST:
         return None
-    known = [load(part) for part in sorted(catalog_names(), key=usual_first)]
-    ports = [part.name for part in known if part.framings == ["i2c-plain"] and part.i2c and address in part.i2c.addresses]
-    displays = [
-        part for part in known if part.memory.kind == "character" and any(WRAPS[framing].bits == 4 for framing in part.framings)
-    ]
-    if not ports or not displays:
+    return _best(trace, bus, Bridge("register", bus.name, port), "q", values, beside)
+
+
+def _best(trace: Trace, bus: Bus, bridge: Bridge, pin: str, values: NDArray[np.uint8], beside: list[str] | None) -> Found | None:
+    """The wiring under which a bring-up and text appear."""
+    known = map(load, sorted(catalog_names(), key=usual_first))
+    display = next(
+        (
+            part
+            for part in known
+            if part.memory.kind == "character" and any(WRAPS[framing].bits == 4 for framing in part.framings)
+        ),
+        None,
+    )
+    if display is None:
         return None
-    name, display = ports[0], displays[0]
-    best: tuple[float, Bridge, Device, list[Commands]] | None = None
-    for e, nibble in product(enables(values), NIBBLES):
+    best: tuple[float, Found, list[Commands]] | None = None
+    device = Device(display.name, bridge.name, display.name, panel=next(iter(display.panels)))
+    for drives, past in _wirings(values, beside):
+        own_bridge = msgspec.structs.replace(
+            bridge, drives={role: f"{pin}{bit}" for role, bit in drives.items()}, direct=list(past)
+        )
+        own_bus = msgspec.structs.replace(bus, lines={**bus.lines, **past})
+        own = _heard(trace, own_bus, own_bridge, device)
+        if own is None:
+            continue
+        count = sum(len(chip) for chip in own)
+        seen = {name for chip in own for name in chip.names}
+        steps = len(seen & set(display.start_up))
+        data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
+        letters = printable(own)
+        score = steps + 2 * letters - data * 0.1
+        if set_up_in(display, seen) and letters > READABLE and (best is None or score > best[0]):
+            wired = [f"{out.upper()} {role.upper()}" for role, out in sorted(own_bridge.drives.items(), key=lambda item: item[1])]
+            wired += [f"{role.upper()} on '{line}'" for role, line in past.items()]
+            best = score, Found(own_bridge, device, ", ".join(wired), own_bus), own
+    if best is None:
+        return None
+    _, found, own = best
+    found.device.panel = _panel(own)
+    return found
+
+
+def _wirings(values: NDArray[np.uint8], beside: list[str] | None) -> Iterator[tuple[dict[str, int], dict[str, str]]]:
+    """What drives which role: outputs, and lines that go past; None of an expander's module, whose eight outputs are all wired."""
+    past_it = beside or []
+    enable: list[tuple[int | None, str]] = [(bit, "") for bit in enables(values)] + [(None, line) for line in past_it]
+    for (e, line), nibble in product(enable, NIBBLES):
         if e in nibble:
             continue
         rest = [bit for bit in range(8) if bit not in (e, *nibble)]
-        for rs in rest:
-            others = [bit for bit in rest if bit != rs]
-            # R/W stays low for a driver that only writes; the other one switches the backlight.
-            rw = next((bit for bit in others if not (values >> bit & 1).any()), others[0])
-            light = next(bit for bit in others if bit != rw)
-            drives = {"rs": f"p{rs}", "rw": f"p{rw}", "e": f"p{e}", "backlight": f"p{light}"}
-            drives |= {f"d{4 + k}": f"p{bit}" for k, bit in enumerate(nibble)}
-            bridge = Bridge(f"{name}-{address:02x}", bus.name, name, drives, address)
-            device = Device(display.name, bridge.name, display.name, panel=next(iter(display.panels)))
-            own = _heard(trace, bus, bridge, device)
-            if own is None:
-                continue
-            count = sum(len(chip) for chip in own)
-            seen = {name for chip in own for name in chip.names}
-            steps = len(seen & set(display.start_up))
-            data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
-            letters = printable(own)
-            score = steps + 2 * letters - data * 0.1
-            if set_up_in(display, seen) and letters > READABLE and (best is None or score > best[0]):
-                best = score, bridge, device, own
-    if best is None:
-        return None
-    _, bridge, device, own = best
-    device.panel = _panel(own)
-    wired = ", ".join(f"{pin.upper()} {role.upper()}" for role, pin in sorted(bridge.drives.items(), key=lambda item: item[1]))
-    return bridge, device, wired
+        used = rest if beside is None else [bit for bit in rest if len(np.unique(values >> bit & 1)) > 1]
+        selects: list[tuple[int | None, str]] = [(bit, "") for bit in used] + [
+            (None, other) for other in past_it if other != line
+        ]
+        for rs, other in selects:
+            past = {role: name for role, name in (("e", line), ("rs", other)) if name}
+            drives = {role: bit for role, bit in (("rs", rs), ("e", e)) if bit is not None}
+            drives |= {f"d{4 + k}": bit for k, bit in enumerate(nibble)}
+            if beside is None:
+                left = [bit for bit in rest if bit != rs]
+                # R/W stays low for a driver that only writes; the other one switches the backlight.
+                drives["rw"] = next((bit for bit in left if not (values >> bit & 1).any()), left[0])
+                drives["backlight"] = next(bit for bit in left if bit != drives["rw"])
+            yield drives, past
 
 
 def _heard(trace: Trace, bus: Bus, bridge: Bridge, device: Device) -> list[Commands] | None:

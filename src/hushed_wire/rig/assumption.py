@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ..bus.base import BUSES
 from ..bus.changes import excerpt
 from ..bus.channel import Channel
 from ..bus.i2c_transactions import SEARCH, insisted
@@ -22,6 +23,7 @@ from .schema import Bus, Device, Rig
 
 __all__ = ["Options", "Setup", "assume"]
 
+OTHERS = 400_000  # changes in which a display behind a register is looked for
 LOOKED_AT = 4_000_000  # changes in which devices are looked for; the display may come long after other traffic
 
 
@@ -69,7 +71,15 @@ def assume(trace: Trace, options: Options) -> Setup:
         rig = Rig(title="worked out from the capture", bus=[other])
         usual: set[str] = set()
         rig.device = recognised(trace, other, options.part, options.panel, assumed, usual)
-        return Setup(rig, assumed, usual, made_up=True)
+        made = Setup(rig, assumed, usual, made_up=True)
+        if (
+            not rig.device
+            and not BUSES[other.kind].transfers
+            and not BUSES[other.kind].each_rests
+            and not BUSES[other.kind].scanned
+        ):
+            _behind_register(trace, made, options)
+        return made
     check_shape("i2c", options.shape)
     for role in options.lines:
         if role not in ("scl", "sda"):
@@ -106,7 +116,7 @@ def _behind_adapter(trace: Trace, out: Setup, options: Options) -> None:
         found = adapter(part, rig.bus[0], address, written(own, address))
         if found is None:
             continue
-        bridge, device, wired = found
+        bridge, device, wired = found.bridge, found.device, found.wired
         device.panel = options.panel or device.panel
         rig.bridge, rig.device = [bridge], [device, *(other for other in rig.device if other.address != address)]
         if not options.panel:
@@ -116,6 +126,32 @@ def _behind_adapter(trace: Trace, out: Setup, options: Options) -> None:
         )
         assumed["panel"] = f"its panel is {device.panel}, as its cell addresses tell; say --panel for another"
         return
+
+
+def _behind_register(trace: Trace, out: Setup, options: Options) -> None:
+    """A character display behind one shift register, with E or RS on its outputs or past it."""
+    from .adapter import register
+
+    rig, bus = out.rig, out.rig.bus[0]
+    part = trace if len(trace) <= OTHERS else trace.window(trace.start, int(trace.times[OTHERS]))
+    own = decode(part, Rig(bus=[bus])).channels[0]
+    if own.bits != 8 or not len(own.words):
+        return
+    taken = set(bus.lines.values())
+    beside = [name for number, name in enumerate(part.names) if name not in taken and len(part.edges(number).times) > 2]
+    port = "74hc595" if "latch" in bus.lines else "74hc164"
+    found = register(part, bus, port, own.words.value.astype(np.uint8), beside[:3])
+    if found is None:
+        out.assumed["display"] = (
+            "what hangs on the register was not recognised: a display may be behind it, and a rig can say how it is wired"
+        )
+        return
+    found.device.panel = options.panel or found.device.panel
+    rig.bus, rig.bridge, rig.device = [found.bus], [found.bridge], [found.device]
+    if not options.panel:
+        out.usual.add(found.device.name)
+    out.assumed["display"] = f"a character display is behind a {port}, as a bring-up appears with {found.wired}"
+    out.assumed["panel"] = f"its panel is {found.device.panel}, as its cell addresses tell; say --panel for another"
 
 
 def _lines(trace: Trace, options: Options, assumed: dict[str, str]) -> tuple[int, int]:

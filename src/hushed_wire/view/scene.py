@@ -112,16 +112,24 @@ def spans_of(findings: list[Finding]) -> list[tuple[float, float, str]]:
     ]
 
 
+FEWEST, SOME, MOST = (
+    8,
+    24,
+    80,
+)  # words of a figure: around a moment, of the beginning of something long, and that can still be told apart
+
+
 def focus_of(trace: Trace, scene: Scene, findings: list[Finding]) -> tuple[float, float]:
     """The stretch in which the first finding that has a place shows best: some words around where it begins."""
     start, end = trace.seconds(trace.start), trace.seconds(trace.end)
     first = next((found for found in findings if found.start is not None and found.severity != "note"), None)
     if first is None or first.start is None:
         return start, end
-    span = max(24 * scene.word, (end - start) / 2000)
     last = first.end if first.end is not None else first.start
-    if last - first.start < 4 * span:
-        span = max(span, (last - first.start) * 1.2)
+    word = scene.word or (end - start) / 2000
+    # As wide as the fault where words can be read then; of one that lasts long its beginning.
+    lasts = last - first.start
+    span = max(FEWEST * word, 1.3 * lasts) if lasts <= MOST * word else SOME * word
     low = max(start, first.start - span / 4)
     return low, min(end, max(low + span, low + 1e-9))
 

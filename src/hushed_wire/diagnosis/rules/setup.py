@@ -217,7 +217,7 @@ def adapters(case: Case) -> Iterator[Finding]:
         found = adapter(case.trace, case.bus, bridge.address, values) if len(values) else None
         if found is None:
             continue
-        other, _, wired = found
+        other, wired = found.bridge, found.wired
         wrong = [role for role, pin in bridge.drives.items() if other.drives.get(role, pin) != pin and role != "backlight"]
         if wrong and _better(case, reading, other.drives):
             start, end = case.span
