@@ -166,7 +166,15 @@ def lcd(seed: int, wrong: str, width: int = 8, rw: bool = False, word: float = 0
     if wrong == "timing.pulse-short":
         bus.pulse = 90
     for _ in range(1):
-        displays.character(bus.write, bus.strobe if width == 4 else None, wave, chance.choice(displays.TEXTS), wrong, word, letter_rest=letter_rest)
+        displays.character(
+            bus.write,
+            bus.strobe if width == 4 else None,
+            wave,
+            chance.choice(displays.TEXTS),
+            wrong,
+            word,
+            letter_rest=letter_rest,
+        )
     for _ in range(chance.randint(0, 3)):  # later updates
         wave.wait(chance.uniform(5e6, 60e6))
         bus.write(0x80 | chance.choice((0, 0x40)), 0)

@@ -245,7 +245,7 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
         else:
             shape = lit_of(char, kind_of(names))
             if shape is None:
-                raise HushedError(f"{kind_of(names)} segments cannot show '{char}'", remedy="take another letter")
+                raise HushedError(f"{COUNTED[kind_of(names)]} segments cannot show '{char}'", remedy="take another letter")
             lit = [*shape, *(["dp"] if point else [])]
             value = sum(1 << bit for bit, name in enumerate(names) if name in lit)
         if scanned:
@@ -256,6 +256,9 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
         if column < after < column + len(glyphs):
             out += digit_sends(state, cell, mask if after in marks else 0)
     return [Send(True, bytes(held))] if scanned else out
+
+
+COUNTED = {7: "seven", 14: "fourteen", 16: "sixteen"}
 
 
 def _without_colons(panel: Panel, column: int, said: str) -> tuple[str, set[int]]:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ...bus.tried import tried
 from ...finding import Finding
 from ...units import parse, show
 from ..bearing import bearing, borne, exchanged_by_shape
@@ -123,7 +124,7 @@ def no_calls(case: Case) -> Iterator[Finding]:
     if edges >= 32 and max(case.as_wired.score, case.exchanged.score) < 0.5:
         yield case.found(
             "capture.unlike-rig", "not-i2c", lines=lines, confidence="likely",
-            evidence={"score": round(case.as_wired.score, 3), "score_exchanged": round(case.exchanged.score, 3), "edges": edges},
+            evidence={"score": round(case.as_wired.score, 3), "score_exchanged": round(case.exchanged.score, 3), "edges": edges, **_tried(case)},
             names=" and ".join(lines), wired=f"{case.as_wired.score:.0%}", other=f"{case.exchanged.score:.0%}",
         )  # fmt: skip
         return
@@ -143,6 +144,11 @@ def no_calls(case: Case) -> Iterator[Finding]:
                 evidence={"addresses_tried": tried}, name=device.name, address=f"{device.address:#04x}", part=device.part,
                 tried=", ".join(f"{address:#04x}" for address in tried[:8]), strapped=f"{strapped[0]:#04x}" if strapped else "",
             )  # fmt: skip
+
+
+def _tried(case: Case) -> dict[str, str]:
+    """Of lines that nobody named: each kind of bus that they could be, and why they are none."""
+    return tried(case.trace) if case.plan.made_up and len(case.shared.plan.rig.bus) == 1 else {}
 
 
 def no_words(case: Case) -> Iterator[Finding]:
@@ -179,7 +185,7 @@ def no_shape(case: Case) -> Iterator[Finding]:
     start, end = case.span
     yield case.found(
         "capture.unlike-rig", "no-shape", confidence="likely", lines=lines, start=start, end=end, names=", ".join(lines), kind=case.kind.title,
-        evidence={"changes": moves, "shape": f"{bearing(case):.0%}"},
+        evidence={"changes": moves, "shape": f"{bearing(case):.0%}", **_tried(case)},
     )  # fmt: skip
 
 
