@@ -24,6 +24,7 @@ from ..part.expander import as_outputs, port_writes
 from ..part.output_pins import pins_of
 from ..part.wrap import WRAPS, Send, Transfer, transfers
 from ..sequence import Step, Target
+from ..sequence.listing import items_of
 from ..units import parse
 from .schema import Bridge, Bus, Device, Rig, behind
 from .wires import encode_moves
@@ -122,14 +123,24 @@ class RigEncoder:
         if bits == 16:
             pairs = raw.reshape(-1, 2)
             return (pairs[:, 0] << 8 | pairs[:, 1]).astype(np.uint32), np.zeros(len(pairs), bool), np.zeros(len(pairs), np.int64)
-        busy = self._ticks(step.takes * Fraction(11, 10) * self.haste)
         slow = target.part.waits.get("data", "")
-        pause = np.where(data, self._ticks(parse(slow, "s") * Fraction(11, 10) * self.haste) if slow else 0, busy)
+        behind_data = self._ticks(parse(slow, "s") * Fraction(11, 10) * self.haste) if slow else 0
+        pause = np.where(data, behind_data, self._busy(target.part, step, len(raw)))
         if bits == 9:
             return raw | data.astype(np.uint32) << 8, data, pause
         if bits == 4:
             return self._nibbles(target, raw, data, pause)
         return raw, data, pause
+
+    def _busy(self, part: Part, step: Step, count: int) -> NDArray[Any]:
+        """Ticks that a part is busy behind each word of a step: with the command that the word ends."""
+        out = np.zeros(count, np.int64)
+        for item in items_of(part, step.sends):
+            takes = part.command[item.kind].takes if item.is_command else ""
+            last = item.first + len(item.raw) - 1
+            if takes and last < count:
+                out[last] = self._ticks(parse(takes, "s") * Fraction(11, 10) * self.haste)
+        return out
 
     def _nibbles(self, target: Target, raw: NDArray[Any], data: NDArray[Any], pause: NDArray[Any]) -> Columns:
         """Bytes as nibbles on d4 to d7: one each while the part takes eight bits, two behind function-set width=4."""

@@ -250,7 +250,9 @@ def panel_of(part: Part, device: Device) -> Panel:
     for key in keys:
         if key not in known:
             what = "is nothing that a panel has" if key not in Panel.__struct_fields__ else f"plays no role on a {part.name}"
-            raise HushedError(f"panel: '{key}' {what}", remedy=f"{nearest(key, ('ready', *known))}; docs/rig.md tells what each is")
+            raise HushedError(
+                f"panel: '{key}' {what}", remedy=f"{nearest(key, ('ready', *known))}; docs/rig.md tells what each is"
+            )
     base = msgspec.to_builtins(part.panel(str(ready))) if ready else {}
     try:
         panel = msgspec.convert({**base, **keys}, Panel)
