@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 
+import forked
 from hushed_wire.bus import i2c
 from hushed_wire.trace import Trace, read_capture
 
@@ -27,8 +28,8 @@ TICK = Fraction(1, 10**8)
 
 
 def program(*words: str, cwd: Path | None = None, stdin: bytes | None = None) -> subprocess.CompletedProcess[bytes]:
-    """Runs the installed program."""
-    return subprocess.run([str(PROGRAM), *words], cwd=cwd or demo(), input=stdin, capture_output=True, timeout=120, check=False)
+    """Runs the installed program, in a process of its own."""
+    return forked.run(str(PROGRAM), words, cwd or demo(), stdin)
 
 
 def program_json(*words: str, cwd: Path | None = None) -> Any:

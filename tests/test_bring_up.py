@@ -128,7 +128,11 @@ class Build(unittest.TestCase):
             (("--part", "ssd1306"), oled + "bytes 40\n", "setup.decimal-for-hex"),
             (("--part", "ssd1306"), oled + "bytes 0xDB 0x10\n", "setup.undocumented-value"),
             (("--part", "ssd1306"), oled + "bytes 0xA8\n", "setup.unknown-command"),
-            (("--part", "ssd1306", "--panel", "128x32"), start("ssd1306", "--panel", "128x32") + "page-address start=4 end=7\ndata 0x00*512\n", "picture.outside-panel"),
+            (
+                ("--part", "ssd1306", "--panel", "128x32"),
+                start("ssd1306", "--panel", "128x32") + "page-address start=4 end=7\ndata 0x00*512\n",
+                "picture.outside-panel",
+            ),
             (("--part", "ssd1306"), oled + "column-address start=9 end=3\n", "picture.outside-panel"),
             (("--part", "st7789"), colour.replace("sleep-mode out", "nop"), "setup.shutdown"),
             (("--part", "st7789"), "display on\n" + colour.replace("display on", "nop"), "setup.step-order"),
