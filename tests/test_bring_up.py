@@ -222,7 +222,7 @@ class Build(unittest.TestCase):
             ("glyph 9 1 2 3 4 5 6 7 8", LCD, r"a glyph has a number from 0 to 7"),
             ("glyph 1 1 2 3", LCD, r"a glyph has eight rows"),
             ('text 0,0 "%"', ("--part", "max7219", "--panel", "8-digits-plain"), r"seven segments cannot show '%'"),
-            ('text 0,0 "G"', ("--part", "max7219"), r"code B has no 'G'"),
+            ('text 0,0 "G"', ("--part", "max7219"), r"max7219 decodes no 'G'"),
             ("picture tide.pbm", LCD, r"'hd44780' shows characters, no pictures"),
             ("vop 3", ("--part", "pcd8544"), r"'vop' means something else while function-set instructions is basic"),
             ("reset maybe", ("--part", "pcd8544"), r"'reset' needs a level"),

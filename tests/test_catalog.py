@@ -176,7 +176,7 @@ class Examples(unittest.TestCase):
     def test_hd44780_four_bit_example(self) -> None:
         # HD44780U datasheet, "4-Bit Operation, 8-Digit x 1-Line Display Example": one nibble 2, then pairs; the letter H behind them.
         part = load("hd44780")
-        sends = unwrap("nibbles", bytes.fromhex("02 02 00 00 0E 00 06"))
+        sends = unwrap("nibbles", bytes.fromhex("02 02 00 00 0E 00 06"), 2, 3)
         self.assertEqual(to_hush(part, items_of(part, sends)), [
             "function-set width=4 lines=1 font=5x8", "function-set width=4 lines=1 font=5x8", "display state=on cursor=on blink=off",
             "entry-mode direction=increment shift=off",

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from hushed_wire.bus import i2c, matrix, parallel, shift, spi
 from hushed_wire.bus.edges_timing import measure_parallel, measure_spi
-from hushed_wire.bus.nibbles import Nibbles
+from hushed_wire.bus.nibbles import Nibbles, Switch
 from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
@@ -220,7 +220,7 @@ class Buses(unittest.TestCase):
                 half = None
             plain.append((byte, data))
         sent = [*ahead, *sent]
-        nibbles, told = Nibbles(), []
+        nibbles, told = Nibbles(Switch(2, 3)), []
         edges = [0, *sorted(cut for cut in cuts if cut < len(sent)), len(sent)]
         for first, last in pairwise(edges):
             value = np.array([v << 4 for v, _ in sent[first:last]], np.uint32)

@@ -1,30 +1,38 @@
-"""Nibbles on d4 to d7 as bytes: each by itself while the part takes eight bits, two by two behind function-set width=4.
+"""Nibbles on d4 to d7 as bytes: each by itself while the part takes whole words, two by two behind the command that switches it to halves.
 
-Source: HD44780U datasheet, Figure 24. The loop is over changes of width, not over words.
+Which commands switch is the part's description. The loop is over changes of width, not over words.
 
-A capture may begin while the part is at work: then what comes first is no function-set of a start-up (3 or 2), or halves that come in pairs tell
+A capture may begin while the part is at work: then what comes first is no such command of a start-up, or halves that come in pairs tell
 it. The rests tell which half is the first: within a byte they are shorter than between bytes; where they do not, both halves of a byte are data, or
 both a command.
 """
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .words import Words
 
-__all__ = ["Nibbles"]
+__all__ = ["Nibbles", "Switch"]
 
 MOST = 64  # halves by which it is told which are the first ones of bytes
+
+
+class Switch(NamedTuple):
+    """The upper halves of the command that switches the width of a part's interface: from then on it takes halves, or whole words."""
+
+    halves: int
+    whole: int
 
 
 class Nibbles:
     """Bytes of the nibbles that `feed` takes, piece by piece; half a byte waits for its other half."""
 
-    def __init__(self) -> None:
+    def __init__(self, switch: Switch) -> None:
+        self.switch = switch
         self.four = False
         self.begun = False
         self.held: tuple[Words, NDArray[np.bool_]] | None = None
@@ -43,7 +51,7 @@ class Nibbles:
             self.held = None
         high = (words.value >> 4 & 15).astype(np.uint32)
         if not self.begun:
-            first = _at_work(words, high, data, last)
+            first = _at_work(words, high, data, self.switch, last)
             if first is None:
                 self.held = words, data
                 return words.take(slice(0, 0)), data[:0]
@@ -54,14 +62,14 @@ class Nibbles:
         at = 0
         while at < len(high):
             if not self.four:
-                to_four = np.flatnonzero((high[at:] == 2) & ~data[at:])
+                to_four = np.flatnonzero((high[at:] == self.switch.halves) & ~data[at:])
                 end = at + int(to_four[0]) + 1 if len(to_four) else len(high)
                 pieces.append((np.arange(at, end), high[at:end] << 4))
                 self.four = bool(len(to_four))
             else:
                 count = (len(high) - at) // 2
                 value = high[at : at + 2 * count : 2] << 4 | high[at + 1 : at + 2 * count : 2]
-                to_eight = np.flatnonzero((value >> 4 == 3) & ~data[at : at + 2 * count : 2])
+                to_eight = np.flatnonzero((value >> 4 == self.switch.whole) & ~data[at : at + 2 * count : 2])
                 count = int(to_eight[0]) + 1 if len(to_eight) else count
                 pieces.append((at + 1 + 2 * np.arange(count), value[:count]))
                 end = at + 2 * count
@@ -78,13 +86,17 @@ class Nibbles:
         return out, data[index]
 
 
-def _at_work(words: Words, high: NDArray[np.uint32], data: NDArray[np.bool_], last: bool = False) -> int | None:
+def _at_work(words: Words, high: NDArray[np.uint32], data: NDArray[np.bool_], switch: Switch, last: bool = False) -> int | None:
     """-1 where a part's start-up comes first; else how many halves are ahead of the first whole byte. None: more has to be known. last: no more comes."""
     count = len(high)
     if count < 2:
-        return (-1 if count and not data[0] and int(high[0]) in (2, 3) else 0) if last else None
-    # 3, 3, 3, 2, and then the function-set again, which is 2 and its lower half.
-    if not data[:2].any() and int(high[0]) in (2, 3) and int(high[1]) in ((2, 3) if int(high[0]) == 3 else (2,)):
+        return (-1 if count and not data[0] and int(high[0]) in switch else 0) if last else None
+    # Whole words three times, then halves, and then the switch to halves again, which is its upper and its lower half.
+    if (
+        not data[:2].any()
+        and int(high[0]) in switch
+        and int(high[1]) in (switch if int(high[0]) == switch.whole else (switch.halves,))
+    ):
         return -1
     if count > 2:
         within, behind = (int(words.effect[k + 1] - words.effect[k]) for k in (0, 1))

@@ -92,6 +92,7 @@ def _pasted(args: argparse.Namespace, part: Part) -> tuple[list[Send], list[str]
     from ..part.wrap import WRAPS, unwrap
     from ..sequence.paste import pasted
 
+    switch = (part.halves.halves, part.halves.whole) if part.halves is not None else (-1, -1)
     if args.file:
         try:
             text = Path(args.file).read_text(encoding="utf-8")
@@ -114,9 +115,9 @@ def _pasted(args: argparse.Namespace, part: Part) -> tuple[list[Send], list[str]
         found.notes.append(
             f"{raw[0]:#04x} looks like the 8-bit form of the address {raw[0] >> 1:#04x}: it is no byte for the part and was left out"
         )
-        return unwrap(framing, raw[1:]), found.notes
+        return unwrap(framing, raw[1:], *switch), found.notes
     if args.on_bus:
-        return unwrap(framing, raw), found.notes
+        return unwrap(framing, raw, *switch), found.notes
     return found.sends, found.notes
 
 

@@ -108,6 +108,10 @@ def check(part: Part, where: str) -> None:
             fail("bring_up", f"there is no finding '{rule.finding}'; {nearest(rule.finding, codes())}")
         if not rule.register and not rule.step:
             fail(f"bring_up '{rule.finding}'", "it names neither a register nor a step")
+    if "nibbles" in part.framings and part.halves is None:
+        fail("halves", "parts that take nibbles have to say which commands switch to them")
+    if "decode" in part.memory.registers and (part.memory.code_font is None or len(part.memory.code_font.characters) != 16):
+        fail("memory.code_font", "parts that decode digits have to say what their sixteen codes show")
     _check_filled(part, fail)
     _check_times(part, where, fail)
 

@@ -145,6 +145,23 @@ class AtSupply(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     vil: float | str | None = None
 
 
+class Halves(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """The upper halves of the commands that switch the interface to halves of words, and back to whole ones."""
+
+    halves: int
+    whole: int
+    source: str
+
+
+class CodeFont(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """What digits show that the part decodes: the character of each code, the segments that its bits drive, bit 0 first; point: the bit of dp."""
+
+    characters: str
+    segments: list[str]
+    point: int
+    source: str
+
+
 class ModulePin(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """A pin of a module beside its bus. to: where it belongs, where no line of the role `unless` leads there; on: kinds of bus, "" any."""
 
@@ -210,6 +227,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     rom: str = ""
     layout: Layout | None = None
     groups: Groups | None = None
+    code_font: CodeFont | None = None
     expander: Expander | None = None
 
 
@@ -241,6 +259,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     parameters: Literal["command", "data"] = "command"
     makers_own: list[int] = []
     spi_modes: list[int] = []
+    halves: Halves | None = None
     i2c: I2cSide | None = None
     levels: Levels | None = None
     limits: dict[str, str] = {}

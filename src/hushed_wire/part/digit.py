@@ -11,10 +11,10 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from .describe import Panel, Part, Value
+from .describe import CodeFont, Panel, Part, Value
 from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal
-from .segments import CODE_B, SHAPES, character, kind_of
+from .segments import SHAPES, character, kind_of
 
 __all__ = ["DigitMemory", "modules_turned", "shown_by"]
 
@@ -57,7 +57,7 @@ class DigitMemory(Journal):
         mask = self.part.raw_of(self.part.memory.registers.get("decode", ""), roles.get("decode", 0))
         for digit in range(self.size):
             if mask >> digit & 1:
-                out[digit] = code_b(int(memory[digit]))
+                out[digit] = decoded(int(memory[digit]), self.part.memory.code_font)
         limit = self.register(self.part.memory.registers.get("scan_limit", ""), when)
         if limit is None and from_reset:
             limit = self.part.reset.get(self.part.memory.registers.get("scan_limit", ""))
@@ -117,10 +117,12 @@ def names_of(code: int, segments: list[str]) -> list[str]:
     return [name for bit, name in enumerate(segments) if code >> bit & 1]
 
 
-def code_b(value: int) -> int:
-    """Code B as segments in the driver's own order: bit 7 dp, bit 6 a down to bit 0 g (Table 5, Table 6)."""
-    shape = SHAPES[CODE_B[value & 0x0F]]
-    return (value & 0x80) | sum(1 << (6 - "abcdefg".index(name)) for name in shape)
+def decoded(value: int, font: CodeFont | None) -> int:
+    """The segments that a part drives for a code, as its own bits."""
+    if font is None:
+        return value
+    lit = {*SHAPES[font.characters[value & 0x0F]], *(["dp"] if value >> font.point & 1 else [])}
+    return sum(1 << bit for bit, name in enumerate(font.segments) if name in lit)
 
 
 DigitMemory.effects = {"digit": DigitMemory._digit, "address": DigitMemory._address}

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ..bus.base import BUSES
 from ..bus.channel import Channel
-from ..bus.nibbles import Nibbles
+from ..bus.nibbles import Nibbles, Switch
 from ..bus.words import CUT, END, START, STOP, Transactions, Words
 from .describe import Panel
 from .framing import Framing, Payload, control_byte, first_byte, plain
@@ -27,7 +27,9 @@ __all__ = ["RECEIVERS", "Receiver", "Seat", "pictures"]
 @dataclass(frozen=True)
 class Seat:
     """Where a part sits. framing: how it is spoken to. address: on I2C and of parts with an address in their opcode. select: the role of its
-    select, "" for none. position: in a chain, 0 nearest to the driver. chips: behind one glass. count: registers of a chain. panel: of LEDs."""
+    select, "" for none. position: in a chain, 0 nearest to the driver. chips: behind one glass. count: registers of a chain. panel: of LEDs.
+    switch: of a part that is spoken to by halves.
+    """
 
     framing: str
     address: int | None = None
@@ -36,6 +38,7 @@ class Seat:
     chips: int = 1
     count: int = 1
     panel: Panel | None = None
+    switch: Switch | None = None
 
 
 class Receiver:
@@ -156,7 +159,7 @@ class Latched(Receiver):
 
     def __init__(self, seat: Seat) -> None:
         super().__init__(seat)
-        self.halves = [Nibbles() for _ in range(seat.chips)] if self.bits == 4 else []
+        self.halves = [Nibbles(seat.switch) for _ in range(seat.chips)] if self.bits == 4 and seat.switch is not None else []
 
     def hears(self, own: Channel) -> bool:
         return own.read is not None

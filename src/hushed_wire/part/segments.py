@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from functools import lru_cache
 
-__all__ = ["CODE_B", "SHAPES", "character", "kind_of", "lit_of", "segments_of"]
+__all__ = ["SHAPES", "character", "kind_of", "lit_of", "segments_of"]
 
 SHAPES: dict[str, str] = {
     "0": "abcdef", "1": "bc", "2": "abdeg", "3": "abcdg", "4": "bcfg", "5": "acdfg", "6": "acdefg", "7": "abc", "8": "abcdefg",
@@ -17,9 +17,6 @@ SHAPES: dict[str, str] = {
     "y": "bcdfg", "c": "deg", "-": "g", "_": "d", "=": "dg", "°": "abfg", " ": "",
 }  # fmt: skip
 SAME = {"B": "b", "D": "d", "I": "1", "N": "n", "O": "0", "R": "r", "S": "5", "T": "t", "Y": "y", "Z": "2", "i": "1", "l": "1"}
-
-# MAX7219/MAX7221 datasheet, Table 5, "Code B Font".
-CODE_B = "0123456789-EHLP "
 
 _BY_SEGMENTS = {frozenset(shape): char for char, shape in reversed(SHAPES.items())}
 

@@ -143,8 +143,8 @@ def words_of(framing: str, transfer: Transfer) -> list[int]:
     return out
 
 
-def unwrap(framing: str, raw: bytes) -> list[Send]:
-    """Bytes as they stand on the bus, one transfer behind its address, to what the part gets."""
+def unwrap(framing: str, raw: bytes, halves: int = -1, whole: int = -1) -> list[Send]:
+    """Bytes as they stand on the bus, one transfer behind its address, to what the part gets. halves, whole: of nibbles that switch its width."""
     if framing == "i2c-control-byte":
         out, at = [], 0
         while at < len(raw):
@@ -166,12 +166,12 @@ def unwrap(framing: str, raw: bytes) -> list[Send]:
     if framing == "spi-opcode":
         return [Send(False, raw[1:])]
     if framing == "nibbles":
-        return [Send(False, _paired(raw))]
+        return [Send(False, _paired(raw, halves, whole))]
     return [Send(False, raw)]
 
 
-def _paired(nibbles: bytes) -> bytes:
-    """Nibbles of commands as bytes: each by itself while the part takes eight bits, two by two behind a 2 (HD44780U, Figure 24)."""
+def _paired(nibbles: bytes, halves: int, whole: int) -> bytes:
+    """Nibbles of commands as bytes: each by itself while the part takes whole words, two by two behind the one that switches to halves."""
     out, at, four = bytearray(), 0, False
     while at < len(nibbles):
         if nibbles[at] > 15:
@@ -180,10 +180,10 @@ def _paired(nibbles: bytes) -> bytes:
             )
         if not four:
             out.append(nibbles[at] << 4)
-            four, at = nibbles[at] == 2, at + 1
+            four, at = nibbles[at] == halves, at + 1
         elif at + 1 < len(nibbles):
             out.append(nibbles[at] << 4 | nibbles[at + 1] & 15)
-            four, at = nibbles[at] != 3, at + 2
+            four, at = nibbles[at] != whole, at + 2
         else:
-            raise HushedError("the last byte lacks its second nibble", remedy="behind function-set width=4 nibbles come in pairs")
+            raise HushedError("the last byte lacks its second nibble", remedy="behind the switch to halves nibbles come in pairs")
     return bytes(out)

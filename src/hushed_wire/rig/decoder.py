@@ -17,6 +17,7 @@ import numpy as np
 
 from ..bus.base import BESIDE, BUSES, select_of
 from ..bus.channel import Channel, ChannelDecoder, Wanted, Wired
+from ..bus.nibbles import Switch
 from ..bus.words import CUT, END
 from ..errors import HushedError
 from ..part import Commands, Part
@@ -191,8 +192,13 @@ class _Place:
 
 def _seat(device: Device, target: Target, roles: dict[str, int]) -> Seat:
     return Seat(
-        target.framing, device.address, select_of(roles, device.select), target.position, target.chips, panel=target.panel
-    )
+        target.framing, device.address, select_of(roles, device.select), target.position, target.chips, panel=target.panel,
+        switch=_switch(target.part),
+    )  # fmt: skip
+
+
+def _switch(part: Part) -> Switch | None:
+    return None if part.halves is None else Switch(part.halves.halves, part.halves.whole)
 
 
 def _wanted(seat: Seat, bus: Bus, target: Target) -> Wanted:

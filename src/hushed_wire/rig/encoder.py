@@ -143,9 +143,11 @@ class RigEncoder:
         return out
 
     def _nibbles(self, target: Target, raw: NDArray[Any], data: NDArray[Any], pause: NDArray[Any]) -> Columns:
-        """Bytes as nibbles on d4 to d7: one each while the part takes eight bits, two behind function-set width=4."""
+        """Bytes as nibbles on d4 to d7: one each while the part takes whole words, two behind the command that switches it to halves."""
+        switch = target.part.halves
+        assert switch is not None  # parts that are spoken to by nibbles say it
         if target.name not in self.four_bits:
-            to_four = np.flatnonzero((raw & 0xF0 == 0x20) & ~data)
+            to_four = np.flatnonzero((raw >> 4 == switch.halves) & ~data)
             whole = int(to_four[0]) + 1 if len(to_four) else len(raw)
             if len(to_four):
                 self.four_bits.add(target.name)
@@ -154,7 +156,7 @@ class RigEncoder:
                 return head
             tail = self._nibbles(target, raw[whole:], data[whole:], pause[whole:])
             return np.concatenate([head[0], tail[0]]), np.concatenate([head[1], tail[1]]), np.concatenate([head[2], tail[2]])
-        if ((raw & 0xF0 == 0x30) & ~data).any():  # back to eight bits
+        if ((raw >> 4 == switch.whole) & ~data).any():  # back to eight bits
             self.four_bits.discard(target.name)
         both = np.stack([raw & 0xF0, raw << 4 & 0xF0], axis=1).reshape(-1)
         pauses = np.stack([np.zeros(len(raw), np.int64), pause], axis=1).reshape(-1)

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from ..part.characters import OWN, codes_of
 from ..part.describe import Panel, Value
-from ..part.segments import CODE_B, kind_of, lit_of
+from ..part.segments import kind_of, lit_of
 from ..part.wrap import Send
 from ..picture import image, layout
 from . import parse
@@ -239,9 +239,14 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
     held = state.digits.setdefault(target.name, bytearray(len(cells))) if scanned else bytearray()
     for cell, (char, point) in zip(cells[column:], glyphs, strict=False):
         if decoded >> (cell & 0xFF) & 1:
-            if char.upper() not in CODE_B:
-                raise HushedError(f"code B has no '{char}'", remedy=f"it has {CODE_B.strip()}; or set decode-mode none")
-            value = CODE_B.index(char.upper()) | (0x80 if point else 0)
+            font = target.part.memory.code_font
+            assert font is not None  # `check` sees to it where a part decodes
+            if char.upper() not in font.characters:
+                raise HushedError(
+                    f"{target.part.name} decodes no '{char}'",
+                    remedy=f"it has {font.characters.strip()}; or let it decode nothing",
+                )
+            value = font.characters.index(char.upper()) | point << font.point
         else:
             shape = lit_of(char, kind_of(names))
             if shape is None:
