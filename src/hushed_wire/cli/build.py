@@ -38,7 +38,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--part", metavar="PART", help="instead of a rig: the part")
     group.add_argument("--panel", metavar="SIZE", help="its panel (default: the usual one)")
     group.add_argument("--framing", metavar="NAME", help="how it is wired, where there is a choice, like dc-line or nibbles")
-    group.add_argument("--clock", metavar="RATE", help="bus clock, for the times (default: the rig's, or a usual one)")
+    group.add_argument(
+        "--clock",
+        type=options.measured("Hz", "--clock"),
+        metavar="RATE",
+        help="bus clock, for the times (default: the rig's, or a usual one)",
+    )
     options.add_catalog(group)
     parser.add_argument(
         "--as", dest="kind", choices=KINDS, default="text", help="what is made of it (default: text, the listing)"
@@ -116,15 +121,17 @@ USUAL = {"i2c": Fraction(400_000), "spi": Fraction(1_000_000), "parallel": Fract
 
 def _clocks(args: argparse.Namespace, rig: Rig | None, targets: list[Target]) -> tuple[dict[str, Fraction], dict[str, int]]:
     """For each device the clock of its bus, and how many writes of its bus one of its words costs."""
-    given = options.quantity(args.clock, "Hz", "--clock")
+    given: Fraction | None = args.clock
     if given is not None and given <= 0:
         raise HushedError("a clock has to be above zero", where="--clock", remedy="like --clock 400kHz")
     if rig is None:
         return {target.name: given or USUAL[target.bus_kind] for target in targets}, {}
+    from ..units import parse
+
     clocks, states = {}, {}
     for device in rig.device:
         bus, bridges = rig.way_to(device)
-        clocks[device.name] = given or (options.quantity(bus.clock, "Hz", "clock") if bus.clock else None) or USUAL[bus.kind]
+        clocks[device.name] = given or (parse(bus.clock, "Hz", "clock") if bus.clock else None) or USUAL[bus.kind]
         if bridges:  # set up, pulse up, pulse down: three writes a word, two words a byte where nibbles go
             nibbles = 2 if rig.target(device).framing == "nibbles" else 1
             states[device.name] = 3 * nibbles * {"i2c": 20, "spi": 24, "shift": 10}.get(bus.kind, 1)

@@ -7,9 +7,10 @@ import argparse
 import gc
 import importlib
 import os
+import re
 import sys
 from collections.abc import Sequence
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from ..errors import HushedError, nearest
 from ..version import VERSION
@@ -55,8 +56,15 @@ Exit status: 0 nothing wrong, 1 findings, 2 unusable input or arguments, 130 int
 """
 
 
+NEGATIVE = re.compile(r"-\.?\d[\d.]*(e[-+]?\d+)?\s*[a-zA-Zµ]*", re.IGNORECASE)
+
+
 class Parser(argparse.ArgumentParser):
-    """Errors in one shape, and exit status 2."""
+    """Errors in one shape, and exit status 2; what begins with a minus and a digit is a quantity, and no option."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self._negative_number_matcher = NEGATIVE
 
     def error(self, message: str) -> NoReturn:
         """Prints the error and where help is."""

@@ -35,11 +35,29 @@ def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None
     group.add_argument(
         "--raw", metavar="BYTES", help="raw samples of so many bytes (1, 2, 4, 8), or packed: 1bit, 2bit, 4bit; needs --rate"
     )
-    group.add_argument("--rate", metavar="RATE", help="sample rate, like 20MHz, where the file does not tell it")
-    group.add_argument("--threshold", metavar="V", help="for files in volts: the middle between low and high, like 1.5V")
-    group.add_argument("--hysteresis", metavar="V", help="for files in volts: full width of the band around it, like 0.2V")
-    group.add_argument("--from", dest="start", metavar="T", help="leave out what comes before this time, like 1.5ms")
-    group.add_argument("--to", dest="end", metavar="T", help="leave out what comes after this time")
+    group.add_argument(
+        "--rate", type=measured("Hz", "--rate"), metavar="RATE", help="sample rate, like 20MHz, where the file does not tell it"
+    )
+    group.add_argument(
+        "--threshold",
+        type=measured("V", "--threshold"),
+        metavar="V",
+        help="for files in volts: the middle between low and high, like 1.5V",
+    )
+    group.add_argument(
+        "--hysteresis",
+        type=measured("V", "--hysteresis"),
+        metavar="V",
+        help="for files in volts: full width of the band around it, like 0.2V",
+    )
+    group.add_argument(
+        "--from",
+        dest="start",
+        type=measured("s", "--from"),
+        metavar="T",
+        help="leave out what comes before this time, like 1.5ms",
+    )
+    group.add_argument("--to", dest="end", type=measured("s", "--to"), metavar="T", help="leave out what comes after this time")
 
 
 def add_rig(parser: argparse.ArgumentParser) -> None:
@@ -62,7 +80,7 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--select", choices=("low", "high"), help="SPI, parallel: the level that selects")
     group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
-    group.add_argument("--clock", metavar="RATE", help="bus clock that is meant, like 400kHz")
+    group.add_argument("--clock", type=measured("Hz", "--clock"), metavar="RATE", help="bus clock that is meant, like 400kHz")
     group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
     add_catalog(parser)
 
@@ -88,13 +106,27 @@ def add_radix(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--radix", choices=choices, default="hex", help="how words are written, but for JSON (default: hex)")
 
 
-def quantity(text: str | None, unit: str, option: str) -> Fraction | None:
-    """An option with a unit; HushedError names the option."""
-    if text is None:
-        return None
-    from ..units import parse
+class Given(Fraction):
+    """A quantity as it was given on the command line; shown as it was written."""
 
-    return parse(text, unit, option)
+    __slots__ = ("text",)
+    text: str
+
+    def __str__(self) -> str:
+        return self.text
+
+
+def measured(unit: str, option: str) -> Callable[[str], Given]:
+    """What argparse makes of an option with a unit; HushedError names the option."""
+
+    def convert(text: str) -> Given:
+        from ..units import parse
+
+        given = Given(parse(text, unit, option))
+        given.text = text
+        return given
+
+    return convert
 
 
 def roles(args: argparse.Namespace) -> dict[str, str]:
@@ -124,11 +156,10 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
     """Opens the capture as the options say."""
     from ..trace import open_capture
 
-    threshold = quantity(args.threshold, "V", "--threshold")
-    hysteresis = quantity(args.hysteresis, "V", "--hysteresis")
+    threshold, hysteresis = args.threshold, args.hysteresis
     if hysteresis is not None and hysteresis < 0:
         raise HushedError("a hysteresis below zero", where="--hysteresis", remedy="give the full width of the band, like 0.2V")
-    rate = quantity(args.rate, "Hz", "--rate")
+    rate = args.rate
     if rate is not None and rate <= 0:
         raise HushedError("a sample rate has to be above zero", where="--rate", remedy="like --rate 20MHz")
     source = open_capture(
@@ -195,7 +226,7 @@ def whole(args: argparse.Namespace, source: Source) -> Trace:
 
 def windowed(trace: Trace, args: argparse.Namespace) -> Trace:
     """The part between --from and --to."""
-    start, end = quantity(args.start, "s", "--from"), quantity(args.end, "s", "--to")
+    start, end = args.start, args.end
     if start is None and end is None:
         return trace
     first = trace.start if start is None else trace.ticks(start)
@@ -238,8 +269,7 @@ def rig_given(args: argparse.Namespace) -> Any:
         for key, value in settings.items():
             setattr(bus, key, value)
     if args.clock:
-        quantity(args.clock, "Hz", "--clock")
-        _the_one(rig, "--clock", rig.bus, "").clock = args.clock
+        _the_one(rig, "--clock", rig.bus, "").clock = str(args.clock)
     args.loaded_rig = rig
     return rig
 
@@ -280,10 +310,9 @@ def plan_for(trace: Trace, args: argparse.Namespace) -> Setup:
     rig = rig_given(args)
     if rig is not None:
         return Setup(rig)
-    quantity(args.clock, "Hz", "--clock")
     try:
         return assume(
-            trace, Options(args.bus or "", roles(args), args.part or "", args.panel or "", args.clock or "", shape(args))
+            trace, Options(args.bus or "", roles(args), args.part or "", args.panel or "", str(args.clock or ""), shape(args))
         )
     except HushedError as error:
         warn(trace.notes)  # they may be the reason
@@ -366,7 +395,7 @@ def clipped(blocks: Iterator[Trace | Samples], args: argparse.Namespace, source:
     """The blocks between --from and --to."""
     from ..trace.model import as_changes
 
-    start, end = quantity(args.start, "s", "--from"), quantity(args.end, "s", "--to")
+    start, end = args.start, args.end
     if start is None and end is None:
         yield from blocks
         return

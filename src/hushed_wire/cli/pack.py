@@ -59,7 +59,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("motion")
     group.add_argument("--scroll", choices=("left", "right", "up", "down"), help="move the picture or text through the panel")
     group.add_argument("--by", type=int, default=1, metavar="N", help="pixels a frame (default: 1)")
-    group.add_argument("--every", default="100ms", metavar="T", help="time from frame to frame (default: 100ms)")
+    group.add_argument(
+        "--every",
+        type=options.measured("s", "--every"),
+        default="100ms",
+        metavar="T",
+        help="time from frame to frame (default: 100ms)",
+    )
     group.add_argument(
         "--after", metavar="SEQUENCE", help="with --as hush: what was sent before (default: the part's ready bring-up)"
     )
@@ -219,7 +225,7 @@ def _picture(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]])
 
     bits, lower = place.layout.bits, args.picture.lower()
     if lower.endswith(".gif"):
-        every = options.quantity(args.every, "s", "--every")
+        every = args.every
         replace_file(args.picture, [gif([rgb_of(frame, bits) for frame in frames], max(20, int((every or 0) * 1000)))])
     elif lower.endswith(".png"):
         owner = None
@@ -254,7 +260,7 @@ def _after(args: argparse.Namespace) -> Any:
 
 
 def _hush(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]]) -> str:
-    every = options.quantity(args.every, "s", "--every") or 0
+    every = args.every
     if every < 0:
         raise HushedError(f"--every {args.every}", remedy="a time, like 100ms")
     from fractions import Fraction

@@ -35,11 +35,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--mishap", action="append", default=[], metavar="WHAT:DETAIL", help="do this on purpose (repeatable; list below)"
     )
-    parser.add_argument("--clock", metavar="RATE", help="bus clock (default: the rig's)")
+    parser.add_argument("--clock", type=options.measured("Hz", "--clock"), metavar="RATE", help="bus clock (default: the rig's)")
     parser.add_argument(
-        "--rate", metavar="RATE", help="sample rate of the capture (default: enough for the shortest thing on the wires)"
+        "--rate",
+        type=options.measured("Hz", "--rate"),
+        metavar="RATE",
+        help="sample rate of the capture (default: enough for the shortest thing on the wires)",
     )
-    parser.add_argument("--jitter", metavar="T", default="5ns", help="jitter of edges, RMS (default: 5ns)")
+    parser.add_argument(
+        "--jitter", type=options.measured("s", "--jitter"), metavar="T", default="5ns", help="jitter of edges, RMS (default: 5ns)"
+    )
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of all that is random (default: 0)")
     parser.add_argument("--volts", action="store_true", help="write volts, with the rig's supply and rise time, to a .csv")
     options.add_catalog(parser)
@@ -56,15 +61,15 @@ def run(args: argparse.Namespace) -> int:
 
     if args.seed < 0:
         raise HushedError("a seed below zero", where="--seed", remedy="0 or more")
-    jitter = options.quantity(args.jitter, "s", "--jitter") or 0
+    jitter = args.jitter
     if not 0 <= jitter <= 1:
         raise HushedError(f"a jitter of {args.jitter}", where="--jitter", remedy="0s to 1s, like 5ns")
     trace, waveforms = rehearse(
         Path(args.sequence),
         load_rig(args.rig),
         mishaps=[parse_mishap(text) for text in args.mishap],
-        clock=options.quantity(args.clock, "Hz", "--clock"),
-        rate=options.quantity(args.rate, "Hz", "--rate"),
+        clock=args.clock,
+        rate=args.rate,
         seed=args.seed,
         jitter=float(jitter),
         in_volts=args.volts,

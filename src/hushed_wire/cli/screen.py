@@ -23,9 +23,17 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_capture(parser)
     options.add_rig(parser)
     options.add_text(parser)
-    parser.add_argument("--at", metavar="T", help="the moment, like 20ms (default: the end of the capture)")
+    parser.add_argument(
+        "--at", type=options.measured("s", "--at"), metavar="T", help="the moment, like 20ms (default: the end of the capture)"
+    )
     parser.add_argument("--every", choices=("frame",), help="every picture there was, not only one")
-    parser.add_argument("--rest", metavar="T", default="5ms", help="with --every: a pause that ends a frame (default: 5ms)")
+    parser.add_argument(
+        "--rest",
+        type=options.measured("s", "--rest"),
+        metavar="T",
+        default="5ms",
+        help="with --every: a pause that ends a frame (default: 5ms)",
+    )
     parser.add_argument("--memory", action="store_true", help="all that the memory holds, with what is seen of it marked")
     parser.add_argument(
         "--picture", metavar="FILE", help="write the glass as a PNG; with --every a GIF, or NAME-0000.png and so on"
@@ -51,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
     if not devices:
         remedy = "name it with --part (hushed-wire diagnose tells what is on the bus)"
         raise HushedError("no display of the catalog was recognised on the bus", where=source.path, remedy=remedy)
-    at = options.quantity(args.at, "s", "--at")
+    at = args.at
     when = trace.end if at is None else trace.ticks(at)
     if not trace.start <= when <= trace.end:
         span = f"{trace.seconds(trace.start):g} s to {trace.seconds(trace.end):g} s"
@@ -102,11 +110,11 @@ def _every(args: argparse.Namespace, path: str, trace: Any, plan: Any, devices: 
     from ..view.json_text import json_bytes
     from ..view.screen import screens as show
 
-    if args.at:
+    if args.at is not None:
         raise HushedError("--at picks one moment, --every all of them", remedy="leave one of them")
     if len(devices) > 1:
         raise HushedError("several devices are on the bus", where="--every", remedy="pick one with --device")
-    rest = options.quantity(args.rest, "s", "--rest")
+    rest = args.rest
     if rest is None or rest <= 0:
         raise HushedError(f"--rest {args.rest}", remedy="a time above zero, like 5ms")
     device = devices[0]
