@@ -58,7 +58,17 @@ def modules_of(path: Path) -> Iterator[Path]:
                     yield home
 
 
+BRANCHES = (ast.If, ast.IfExp, ast.For, ast.While, ast.ExceptHandler, ast.comprehension)
+
+
 class Structure(unittest.TestCase):
+    def test_no_function_is_a_table_in_disguise(self) -> None:
+        for path in SOURCE.rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.FunctionDef):
+                    branches = sum(isinstance(inner, BRANCHES) for inner in ast.walk(node))
+                    self.assertLessEqual(branches, 20, f"{path.relative_to(SOURCE)}: {node.name}")
+
     def test_imports_point_one_way(self) -> None:
         seen = 0
         for path in SOURCE.rglob("*.py"):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import re
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -186,8 +187,6 @@ def _file(pixels: Any, bits: int, name: str) -> bytes:
 def _guess(args: argparse.Namespace, raw: bytes, name: str) -> int:
     from ..picture import layout as layouts
     from ..picture.guess import guesses, header_of
-    from ..picture.preview import rgb_of, sheet_png
-    from ..trace.files import replace_file
     from ..units import counted
 
     if any(getattr(args, option) for option in ("part", "rig", "layout", "size")):
@@ -202,35 +201,13 @@ def _guess(args: argparse.Namespace, raw: bytes, name: str) -> int:
             where=name,
             remedy="try --skip N, for a header of N bytes",
         )
-    if header:
-        from ..part.layout import Layout
-        from ..picture.guess import Candidate
-
-        for stand, each in (("upright", header.width * -(-header.height // 8)), ("flat", header.height * -(-header.width // 8))):
-            if each * header.count == len(body):
-                high = header.height if stand == "flat" else -(-header.height // 8) * 8
-                wide = header.width
-                shape = Layout(stand=stand, first="low" if stand == "upright" else "high")  # type: ignore[arg-type]
-                if layouts.length_of(shape, high * header.count, wide) == len(body):
-                    found.insert(0, Candidate(shape, high * header.count, wide, 1.0))
+    for candidate in _as_headed(header, len(body)) if header else []:
+        found.insert(0, candidate)
     pictures = [layouts.unpack(body, one.layout, one.height, one.width) for one in found]
     if args.choose is not None:
-        if not 1 <= args.choose <= len(found):
-            raise HushedError(f"--choose {args.choose}", remedy=f"there are guesses 1 to {len(found)}")
-        one = found[args.choose - 1]
-        if not args.quiet:
-            sys.stderr.write(f"hushed-wire: chosen: {one.options()}{f' --skip {header.length}' if header else ''}\n")
-        owner = layouts.byte_map(one.layout, one.height, one.width) if args.marks else None
-        _product(args, pictures[args.choose - 1], one.layout.bits, owner, layouts.in_words(one.layout, one.height, one.width))
-        return 0
+        return _chosen(args, found, pictures, header)
     if args.picture:
-        if not args.picture.lower().endswith(".png"):
-            raise HushedError("the sheet is a PNG", where=args.picture, remedy="end its name in .png")
-        captions = [f"{k}  {one.width}x{one.height}, {one.order * 100:.0f} %\n{one.layout.stand} {one.layout.first} {one.layout.runs}"
-                    if one.layout.bits == 1 else f"{k}  {one.width}x{one.height}, {one.order * 100:.0f} %\n{one.layout.bits} bits {one.layout.bytes}"
-                    for k, one in enumerate(found, 1)]  # fmt: skip
-        drawn = [rgb_of(p, one.layout.bits) for p, one in zip(pictures, found, strict=True)]
-        replace_file(args.picture, [sheet_png(list(zip(captions, drawn, strict=True)))])
+        _sheet(args, found, pictures)
     if args.format == "json" or args.kind == "json":
         from ..view.json_text import json_bytes
 
@@ -239,6 +216,57 @@ def _guess(args: argparse.Namespace, raw: bytes, name: str) -> int:
         ]
         options.emit(args, json_bytes({"guesses": record, "header": said or None}))
         return 0
+    return _listed(args, found, pictures, said)
+
+
+def _as_headed(header: Any, count: int) -> Iterator[Any]:
+    """The pictures that a header of bytes tells."""
+    from ..part.layout import Layout
+    from ..picture import layout as layouts
+    from ..picture.guess import Candidate
+
+    for stand, each in (("upright", header.width * -(-header.height // 8)), ("flat", header.height * -(-header.width // 8))):
+        high = header.height if stand == "flat" else -(-header.height // 8) * 8
+        shape = Layout(stand=stand, first="low" if stand == "upright" else "high")  # type: ignore[arg-type]
+        if each * header.count == count == layouts.length_of(shape, high * header.count, header.width):
+            yield Candidate(shape, high * header.count, header.width, 1.0)
+
+
+def _chosen(args: argparse.Namespace, found: list[Any], pictures: list[Any], header: Any) -> int:
+    """One of the guesses, as a product."""
+    from ..picture import layout as layouts
+
+    if not 1 <= args.choose <= len(found):
+        raise HushedError(f"--choose {args.choose}", remedy=f"there are guesses 1 to {len(found)}")
+    one = found[args.choose - 1]
+    if not args.quiet:
+        sys.stderr.write(f"hushed-wire: chosen: {one.options()}{f' --skip {header.length}' if header else ''}\n")
+    owner = layouts.byte_map(one.layout, one.height, one.width) if args.marks else None
+    _product(args, pictures[args.choose - 1], one.layout.bits, owner, layouts.in_words(one.layout, one.height, one.width))
+    return 0
+
+
+def _sheet(args: argparse.Namespace, found: list[Any], pictures: list[Any]) -> None:
+    """All guesses on one picture."""
+    from ..picture.preview import rgb_of, sheet_png
+    from ..trace.files import replace_file
+
+    if not args.picture.lower().endswith(".png"):
+        raise HushedError("the sheet is a PNG", where=args.picture, remedy="end its name in .png")
+    captions = []
+    for number, one in enumerate(found, 1):
+        how = (
+            f"{one.layout.stand} {one.layout.first} {one.layout.runs}"
+            if one.layout.bits == 1
+            else f"{one.layout.bits} bits {one.layout.bytes}"
+        )
+        captions.append(f"{number}  {one.width}x{one.height}, {one.order * 100:.0f} %\n{how}")
+    drawn = [rgb_of(picture, one.layout.bits) for picture, one in zip(pictures, found, strict=True)]
+    replace_file(args.picture, [sheet_png(list(zip(captions, drawn, strict=True)))])
+
+
+def _listed(args: argparse.Namespace, found: list[Any], pictures: list[Any], said: str) -> int:
+    """The guesses as a table, the first one drawn."""
     from rich.text import Text
 
     from ..view.drawn import guess_list

@@ -42,21 +42,25 @@ def bearing(
         rests = int(clock in ("wr", "rd"))
         others = [line for role, line in roles.items() if role != clock and role not in ("e2", "rd", "wr", "reset", "backlight")]
         return strobed(piece, roles[clock], rests, others)
-    selects = [role for role in SELECTS if role in roles] if kind.transfers and framed else []
-    spans: tuple[Times, Times] | None = None
-    if selects:
-        level = int(bus.select == "high") if active is None else active
-        pairs = [spans_selected(piece, roles[role], level) for role in selects]
-        opens, closes = (np.concatenate([pair[side] for pair in pairs]) for side in (0, 1))
-        order = np.argsort(opens, kind="stable")
-        spans = opens[order], closes[order]
-    elif framed and (latch := next((role for role in LATCHES if role in roles), "")):
-        spans = spans_latched(piece, roles[latch])
+    spans = _spans(case, roles, piece, active) if framed else None
     nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
     known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
     # Without pauses or frames, data that move beside a clock are what speaks for words.
     untold = BESIDE_DATA if case.serial in roles and len(piece.edges(roles[case.serial]).times) > 8 else 0.5
     return max(clocked(piece, roles[clock], spans, bits, untold) for bits in known)
+
+
+def _spans(case: Case, roles: dict[str, int], piece: Trace, active: int | None) -> tuple[Times, Times] | None:
+    """The spans that words lie in: those of all selects, in order, or from latch to latch; None where there is neither."""
+    selects = [role for role in SELECTS if role in roles] if case.kind.transfers else []
+    if selects:
+        level = int(case.bus.select == "high") if active is None else active
+        pairs = [spans_selected(piece, roles[role], level) for role in selects]
+        opens, closes = (np.concatenate([pair[side] for pair in pairs]) for side in (0, 1))
+        order = np.argsort(opens, kind="stable")
+        return opens[order], closes[order]
+    latch = next((role for role in LATCHES if role in roles), "")
+    return spans_latched(piece, roles[latch]) if latch else None
 
 
 def borne(case: Case) -> bool:

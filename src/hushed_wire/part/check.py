@@ -47,6 +47,9 @@ RESERVED = frozenset(
 )
 
 
+Fail = Callable[..., NoReturn]
+
+
 def states(part: Part) -> list[tuple[int | str, ...]]:
     """Every state of the modes that the commands' fields allow."""
     choices = []
@@ -64,10 +67,17 @@ def check(part: Part, where: str) -> None:
     def fail(key: str, reason: str, remedy: str = "compare the key with the datasheet's table") -> NoReturn:
         raise HushedError(f"{key}: {reason}", where=where, remedy=remedy)
 
-    for name in part.framings:
-        if name not in WRAPS:
-            fail("framings", f"there is no framing '{name}'", nearest(name, WRAPS))
     registers = {f"{command.owner}.{field.name}" for command in part.command for field in command.fields.values()}
+    _check_commands(part, registers, fail)
+    _check_codes(part, fail)
+    _check_named(part, registers, fail)
+    _check_kinds(part, fail)
+    _check_filled(part, fail)
+    _check_times(part, where, fail)
+
+
+def _check_commands(part: Part, registers: set[str], fail: Fail) -> None:
+    """Each command by itself, and the states under which it has its meaning."""
     for command in part.command:
         _command(command, fail)
         if command.name in RESERVED:
@@ -77,6 +87,10 @@ def check(part: Part, where: str) -> None:
                 fail(f"command '{command.name}': when", f"there is no register '{register}'; {nearest(register, registers)}")
     if len(part.by_name) != len(part.command):
         fail("command", "two commands have one name")
+
+
+def _check_codes(part: Part, fail: Fail) -> None:
+    """No first word that means two commands in one state."""
     for state in states(part):
         taken: dict[int, str] = {}
         now = dict(zip(part.modes, state, strict=True))
@@ -84,23 +98,24 @@ def check(part: Part, where: str) -> None:
             if any(now[register] != value for register, value in command.when.items()):
                 continue
             mask, expected = command.fixed[0]
-            for first in range(256):
-                if first & mask == expected:
-                    if first in taken:
-                        fail(f"command '{command.name}'", f"the code {first:#04x} is that of '{taken[first]}' too")
-                    taken[first] = command.name
-    for key, register in [
-        *((f"memory.registers.{role}", register) for role, register in part.memory.registers.items()),
-        *((f"bring_up '{rule.finding}'", rule.register) for rule in part.bring_up if rule.register),
-        *(("beyond", hint.register) for hint in part.beyond if hint.register),
-        *((f"panels.{name}.needs", register) for name, panel in part.panels.items() for register in panel.needs),
-    ]:
+            for first in (code for code in range(256) if code & mask == expected):
+                if first in taken:
+                    fail(f"command '{command.name}'", f"the code {first:#04x} is that of '{taken[first]}' too")
+                taken[first] = command.name
+
+
+def _check_named(part: Part, registers: set[str], fail: Fail) -> None:
+    """Registers, commands and findings that other tables name."""
+    named = [(f"memory.registers.{role}", register) for role, register in part.memory.registers.items()]
+    named += [(f"bring_up '{rule.finding}'", rule.register) for rule in part.bring_up if rule.register]
+    named += [("beyond", hint.register) for hint in part.beyond if hint.register]
+    named += [(f"panels.{name}.needs", register) for name, panel in part.panels.items() for register in panel.needs]
+    for key, register in named:
         if register not in registers:
             fail(key, f"there is no register '{register}'; {nearest(register, registers)}")
-    for key, name in [
-        *(("start_up", name) for name in part.start_up),
-        *((f"bring_up '{rule.finding}'", name) for rule in part.bring_up for name in (rule.step, rule.before) if name),
-    ]:
+    steps = [("start_up", name) for name in part.start_up]
+    steps += [(f"bring_up '{rule.finding}'", name) for rule in part.bring_up for name in (rule.step, rule.before) if name]
+    for key, name in steps:
         if name not in part.by_name:
             fail(key, f"there is no command '{name}'; {nearest(name, part.by_name)}")
     for rule in part.bring_up:
@@ -108,15 +123,20 @@ def check(part: Part, where: str) -> None:
             fail("bring_up", f"there is no finding '{rule.finding}'; {nearest(rule.finding, codes())}")
         if not rule.register and not rule.step:
             fail(f"bring_up '{rule.finding}'", "it names neither a register nor a step")
+
+
+def _check_kinds(part: Part, fail: Fail) -> None:
+    """Framings that there are, and what some of them, and some memories, have to say beside."""
+    for name in part.framings:
+        if name not in WRAPS:
+            fail("framings", f"there is no framing '{name}'", nearest(name, WRAPS))
     if "nibbles" in part.framings and part.halves is None:
         fail("halves", "parts that take nibbles have to say which commands switch to them")
     if "decode" in part.memory.registers and (part.memory.code_font is None or len(part.memory.code_font.characters) != 16):
         fail("memory.code_font", "parts that decode digits have to say what their sixteen codes show")
-    _check_filled(part, fail)
-    _check_times(part, where, fail)
 
 
-def _check_times(part: Part, where: str, fail: Callable[..., NoReturn]) -> None:
+def _check_times(part: Part, where: str, fail: Fail) -> None:
     """Limits that nothing measures and waits that nobody keeps would be passed over without a word."""
     kinds = {BUS_OF[name]: BUSES[BUS_OF[name]] for name in part.framings}
     measures = {symbol: measure for kind in kinds.values() for symbol, measure in kind.measures.items()}
@@ -141,7 +161,7 @@ def _check_times(part: Part, where: str, fail: Callable[..., NoReturn]) -> None:
             parse(text, "s", f"{where}: {'' if key.endswith('.takes') else 'waits.'}{key}")
 
 
-def _check_filled(part: Part, fail: Callable[..., NoReturn]) -> None:
+def _check_filled(part: Part, fail: Fail) -> None:
     """Keys of panels that rules name, and words in braces."""
 
     def fill(key: str, line: str, words: Mapping[str, object]) -> None:

@@ -14,66 +14,88 @@ __all__ = ["read_bdf", "write_bdf"]
 MOST_GLYPHS = 70_000
 
 
+class _Reader:
+    """Takes a BDF file line by line."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.font = Font(name.rsplit("/", 1)[-1].removesuffix(".bdf"), 0, 0, {})
+        self.box, self.ascent, self.descent = (0, 0, 0, 0), 0, 0
+        self.code, self.step, self.own, self.where = -1, 0, (0, 0, 0, 0), 0
+        self.rows: list[str] | None = None  # of the bitmap that is being read
+        self.taken: list[str] = []
+        self.twice: list[str] = []
+        self.unnamed, self.ended = 0, False
+
+    def line(self, number: int, line: str) -> None:
+        """One line; raises HushedError with its place."""
+        here = f"{self.name}:{number}"
+        word, _, rest = line.partition(" ")
+        if word in NUMBERS:
+            setattr(self, NUMBERS[word], _number(rest.split(" ")[0], here))
+        elif word in BOXES:
+            setattr(self, BOXES[word], _four(rest, here))
+        elif word == "STARTCHAR":
+            self.code, self.step, self.own, self.where, self.rows, self.taken = -1, 0, self.box, number, None, []
+        elif word == "BITMAP":
+            self.rows = self.taken
+        elif word == "ENDCHAR":
+            self.rows = None
+            self._close(here)
+        elif word == "ENDFONT":
+            self.ended = True
+        elif self.rows is not None:
+            if not re.fullmatch(r"[0-9a-fA-F]{1,32}", line):
+                raise HushedError(f"'{line[:30]}' is no row of a bitmap", where=here, remedy="rows are hex digits")
+            self.rows.append(line)
+
+    def _close(self, here: str) -> None:
+        """Takes the glyph that was read."""
+        font, place = self.font, f"{self.name}:{self.where}"
+        if self.code < 0:
+            self.unnamed += 1
+            return
+        if self.code in font.glyphs:
+            self.twice.append(f"U+{self.code:04X} ({font.glyphs[self.code].place} and {place})")
+            return
+        font.height = (self.ascent or self.box[1] + self.box[3]) + (self.descent or -self.box[3])
+        font.baseline = self.ascent or self.box[1] + self.box[3]
+        font.glyphs[self.code] = _glyph(self.taken, self.own, self.step, font, place)
+        if len(font.glyphs) > MOST_GLYPHS:
+            raise HushedError("more glyphs than there are characters", where=here, remedy="check the file")
+
+    def whole(self) -> Font:
+        """The font, with notes on what was left out."""
+        font = self.font
+        if not font.glyphs:
+            raise HushedError(
+                "there is no glyph with a code in it", where=self.name, remedy="check the file: it may be cut short"
+            )
+        if len({glyph.advance for glyph in font.glyphs.values()}) == 1:  # of one width: boxes that are tight are cells again
+            wide = font.width
+            for glyph in font.glyphs.values():
+                glyph.pixels = np.pad(glyph.pixels, ((0, 0), (0, wide - glyph.width)))
+        if self.twice:
+            font.notes.append(f"{len(self.twice)} codes are drawn twice, the first is taken: {', '.join(self.twice[:3])}")
+        if self.unnamed:
+            font.notes.append(f"{self.unnamed} glyphs have no code and are left out")
+        if not self.ended:
+            font.notes.append("the file is cut short: ENDFONT is missing")
+        return font
+
+
+NUMBERS = {"FONT_ASCENT": "ascent", "FONT_DESCENT": "descent", "ENCODING": "code", "DWIDTH": "step"}
+BOXES = {"FONTBOUNDINGBOX": "box", "BBX": "own"}
+
+
 def read_bdf(text: str, name: str) -> Font:
     """A font from BDF; raises HushedError with file:line."""
     if not text.lstrip().startswith("STARTFONT"):
         raise HushedError("it is no BDF font", where=f"{name}:1", remedy="a BDF file begins with STARTFONT")
-    font = Font(name.rsplit("/", 1)[-1].removesuffix(".bdf"), 0, 0, {})
-    box, ascent, descent = (0, 0, 0, 0), 0, 0
-    code, step, own, rows, where, taking, ended = -1, 0, (0, 0, 0, 0), [], 0, False, False  # type: ignore[var-annotated]
-    twice: list[str] = []
-    unnamed = 0
+    reader = _Reader(name)
     for number, line in enumerate(text.splitlines(), 1):
-        here = f"{name}:{number}"
-        word, _, rest = line.strip().partition(" ")
-        if word == "FONTBOUNDINGBOX":
-            box = _four(rest, here)
-        elif word == "FONT_ASCENT":
-            ascent = _number(rest, here)
-        elif word == "FONT_DESCENT":
-            descent = _number(rest, here)
-        elif word == "STARTCHAR":
-            code, step, own, rows, where, taking = -1, 0, box, [], number, False
-        elif word == "ENCODING":
-            code = _number(rest.split(" ")[0], here)
-        elif word == "DWIDTH":
-            step = _number(rest.split(" ")[0], here)
-        elif word == "BBX":
-            own = _four(rest, here)
-        elif word == "BITMAP":
-            taking = True
-        elif word == "ENDCHAR":
-            taking = False
-            if code < 0:
-                unnamed += 1
-                continue
-            if code in font.glyphs:
-                twice.append(f"U+{code:04X} ({font.glyphs[code].place} and {name}:{where})")
-                continue
-            font.height = (ascent or box[1] + box[3]) + (descent or -box[3])
-            font.baseline = ascent or box[1] + box[3]
-            font.glyphs[code] = _glyph(rows, own, step, font, f"{name}:{where}")
-            if len(font.glyphs) > MOST_GLYPHS:
-                raise HushedError("more glyphs than there are characters", where=here, remedy="check the file")
-        elif word == "ENDFONT":
-            ended = True
-        elif taking:
-            if not re.fullmatch(r"[0-9a-fA-F]{1,32}", line.strip()):
-                raise HushedError(f"'{line.strip()[:30]}' is no row of a bitmap", where=here, remedy="rows are hex digits")
-            rows.append(line.strip())
-    if not font.glyphs:
-        raise HushedError("there is no glyph with a code in it", where=name, remedy="check the file: it may be cut short")
-    if len({glyph.advance for glyph in font.glyphs.values()}) == 1:  # of one width: boxes that are tight are cells again
-        wide = font.width
-        for glyph in font.glyphs.values():
-            glyph.pixels = np.pad(glyph.pixels, ((0, 0), (0, wide - glyph.width)))
-    if twice:
-        font.notes.append(f"{len(twice)} codes are drawn twice, the first is taken: {', '.join(twice[:3])}")
-    if unnamed:
-        font.notes.append(f"{unnamed} glyphs have no code and are left out")
-    if not ended:
-        font.notes.append("the file is cut short: ENDFONT is missing")
-    return font
+        reader.line(number, line.strip())
+    return reader.whole()
 
 
 def _number(text: str, here: str) -> int:

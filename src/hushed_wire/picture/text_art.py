@@ -21,19 +21,71 @@ __all__ = ["read_art", "write_art"]
 HEAD = re.compile(r"(font|cell|baseline|glyph)\s+(.*\S)")
 
 
-def read_art(text: str, name: str) -> Font:
-    """A font from text-art; raises HushedError with file:line."""
-    font = Font(name.removesuffix(".glyphs"), 0, 0, {})
-    cell: tuple[int, int] | None = None
-    rows: list[str] = []
-    code, advance, place = -1, 0, name
+class _Reader:
+    """Takes a file of text-art line by line."""
 
-    def close() -> None:
-        if code < 0:
+    def __init__(self, name: str) -> None:
+        self.font = Font(name.removesuffix(".glyphs"), 0, 0, {})
+        self.cell: tuple[int, int] | None = None
+        self.rows: list[str] = []
+        self.code, self.advance, self.place = -1, 0, name
+
+    def line(self, line: str, here: str) -> None:
+        """One line; raises HushedError with its place."""
+        if re.fullmatch(r"[#.]+", line) and self.code >= 0:
+            self._row(line, here)
             return
-        if cell is not None and len(rows) != cell[0]:
+        line = re.sub(r"(?:^|\s+)# .*$|^#$", "", line).strip() if not line.startswith("glyph #") else line
+        if not line:
+            return
+        found = HEAD.fullmatch(line)
+        if found is None:
             raise HushedError(
-                f"the glyph has {len(rows)} rows, a cell has {cell[0]}", where=place, remedy="draw each row, dark ones too"
+                f"'{line[:40]}' is no row of a glyph", where=here, remedy="rows are of # and . alone; see docs/drawing.md"
+            )
+        self._head(found[1], found[2], here)
+
+    def _row(self, row: str, here: str) -> None:
+        if self.rows and len(row) != len(self.rows[0]):
+            raise HushedError(
+                f"the row has {len(row)} dots, the first one {len(self.rows[0])}",
+                where=here,
+                remedy="make all rows of a glyph as wide",
+            )
+        if self.cell is not None and len(row) != self.cell[1] and self.cell[1]:
+            raise HushedError(
+                f"the row has {len(row)} dots, a cell is {self.cell[1]} wide",
+                where=here,
+                remedy="mend the row, or leave 'cell' out",
+            )
+        self.rows.append(row)
+
+    def _head(self, word: str, rest: str, here: str) -> None:
+        """A line that is no row."""
+        if word == "glyph":
+            self.close()
+            self.rows = []
+            self.code, self.advance, self.place = *_glyph(rest, here), here
+        elif word == "font":
+            self.font.name = rest
+        elif word == "cell":
+            size = re.fullmatch(r"(\d+)x(\d+)", rest)
+            if size is None:
+                raise HushedError(f"'{rest}' is no size of a cell", where=here, remedy="like: cell 5x7")
+            self.cell = int(size[2]), int(size[1])
+        elif not rest.isdecimal() or int(rest) > LARGEST:
+            raise HushedError(f"'{rest}' is no number of rows", where=here, remedy="like: baseline 7")
+        else:
+            self.font.baseline = int(rest)
+
+    def close(self) -> None:
+        """Takes the glyph whose rows were read."""
+        font, rows, place = self.font, self.rows, self.place
+        if self.code < 0:
+            return
+        if self.cell is not None and len(rows) != self.cell[0]:
+            raise HushedError(
+                f"the glyph has {len(rows)} rows, a cell has {self.cell[0]}", where=place, remedy="draw each row, dark ones too"
             )
         if not rows or len(rows) > LARGEST or len(rows[0]) > LARGEST:
             raise HushedError("the glyph has no rows, or too many", where=place, remedy=f"1x1 to {LARGEST}x{LARGEST} dots")
@@ -41,56 +93,22 @@ def read_art(text: str, name: str) -> Font:
             raise HushedError(
                 f"the glyph has {len(rows)} rows, others have {font.height}", where=place, remedy="a font has one height"
             )
-        if code in font.glyphs:
+        if self.code in font.glyphs:
             raise HushedError(
-                f"U+{code:04X} is drawn twice", where=place, remedy=f"it is at {font.glyphs[code].place} too; leave one"
+                f"U+{self.code:04X} is drawn twice", where=place, remedy=f"it is at {font.glyphs[self.code].place} too; leave one"
             )
         font.height = len(rows)
         pixels = np.array([[dot == "#" for dot in row] for row in rows], bool)
-        font.glyphs[code] = Glyph(pixels, advance or len(rows[0]) + (1 if len(rows[0]) < 8 else 0), place)
+        font.glyphs[self.code] = Glyph(pixels, self.advance or len(rows[0]) + (1 if len(rows[0]) < 8 else 0), place)
 
+
+def read_art(text: str, name: str) -> Font:
+    """A font from text-art; raises HushedError with file:line."""
+    reader = _Reader(name)
     for number, line in enumerate(text.splitlines(), 1):
-        here = f"{name}:{number}"
-        if re.fullmatch(r"[#.]+", line.strip()) and code >= 0:
-            row = line.strip()
-            if rows and len(row) != len(rows[0]):
-                raise HushedError(
-                    f"the row has {len(row)} dots, the first one {len(rows[0])}",
-                    where=here,
-                    remedy="make all rows of a glyph as wide",
-                )
-            if cell is not None and len(row) != cell[1] and cell[1]:
-                raise HushedError(
-                    f"the row has {len(row)} dots, a cell is {cell[1]} wide",
-                    where=here,
-                    remedy="mend the row, or leave 'cell' out",
-                )
-            rows.append(row)
-            continue
-        line = re.sub(r"(?:^|\s+)# .*$|^#$", "", line).strip() if not line.startswith("glyph #") else line.strip()
-        if not line:
-            continue
-        found = HEAD.fullmatch(line)
-        if found is None:
-            raise HushedError(
-                f"'{line[:40]}' is no row of a glyph", where=here, remedy="rows are of # and . alone; see docs/drawing.md"
-            )
-        if found[1] == "glyph":
-            close()
-            rows = []
-            code, advance, place = *_glyph(found[2], here), here
-        elif found[1] == "font":
-            font.name = found[2]
-        elif found[1] == "cell":
-            size = re.fullmatch(r"(\d+)x(\d+)", found[2])
-            if size is None:
-                raise HushedError(f"'{found[2]}' is no size of a cell", where=here, remedy="like: cell 5x7")
-            cell = int(size[2]), int(size[1])
-        elif not found[2].isdecimal() or int(found[2]) > LARGEST:
-            raise HushedError(f"'{found[2]}' is no number of rows", where=here, remedy="like: baseline 7")
-        else:
-            font.baseline = int(found[2])
-    close()
+        reader.line(line.strip(), f"{name}:{number}")
+    reader.close()
+    font = reader.font
     if not font.glyphs:
         raise HushedError("there is no glyph in it", where=name, remedy="write: glyph A, and its rows of # and . below")
     font.baseline = font.baseline or font.height

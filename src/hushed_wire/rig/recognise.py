@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from itertools import product
 
@@ -253,25 +253,14 @@ def by_sense(trace: Trace, fit: ParallelFit, assumed: dict[str, str]) -> Bus | N
     rest = [line for line in range(len(trace.names)) if line not in strobes.values()]
     best: tuple[float, Bus] | None = None
     for width in (8, 4):
-        for first in range(len(rest) - width + 1):
-            data = rest[first : first + width]
-            others = [line for line in fit.latched if line not in data]
-            for own, rs in product((data, data[::-1]), others):
-                left = [line for line in (others if own is data else others[::-1]) if line != rs]
-                roles = {f"d{k + 8 - width}": line for k, line in enumerate(own)} | {"rs": rs} | strobes
-                for chips in ([], left) if 1 <= len(left) <= 3 and width == 8 and not fit.rests else ([],):
-                    lines = roles | {f"cs{k + 1}": line for k, line in enumerate(chips)}
-                    bus = Bus("bus", "parallel", lines={role: trace.names[line] for role, line in lines.items()})
-                    selected(trace, bus, lines, {})
-                    sense = _best_sense(trace, bus, "", "")
-                    if (
-                        sense is not None and sense[1].memory.kind == "character"
-                    ):  # any byte is one of its commands, but not a letter
-                        spoken = _heard(trace, bus, sense[2])
-                        sense = sense if spoken is not None and printable(spoken, plain=True) > READABLE else None
-                    score = 9.0 if sense is None else sense[0] + UNEXPLAINED * (len(left) - len(chips))
-                    if score < (1.0 if best is None else best[0]):
-                        best = score, bus
+        for roles, left in _orders(rest, fit, width):
+            for chips in ([], left) if 1 <= len(left) <= 3 and width == 8 and not fit.rests else ([],):
+                lines = roles | strobes | {f"cs{k + 1}": line for k, line in enumerate(chips)}
+                bus = Bus("bus", "parallel", lines={role: trace.names[line] for role, line in lines.items()})
+                selected(trace, bus, lines, {})
+                score = _strangeness(trace, bus) + UNEXPLAINED * (len(left) - len(chips))
+                if score < (1.0 if best is None else best[0]):
+                    best = score, bus
         if best is not None:
             break
     if best is None:
@@ -281,6 +270,28 @@ def by_sense(trace: Trace, fit: ParallelFit, assumed: dict[str, str]) -> Bus | N
     assumed["lines"] = f"the bus is parallel: {order}; by the traffic, as a part's bring-up appears so"
     selected(trace, bus, {role: trace.index(line) for role, line in bus.lines.items()}, assumed)
     return bus
+
+
+def _orders(rest: list[int], fit: ParallelFit, width: int) -> Iterator[tuple[dict[str, int], list[int]]]:
+    """Neighbours as data lines, either end first, one of the others as RS, and what is left then."""
+    for first in range(len(rest) - width + 1):
+        data = rest[first : first + width]
+        others = [line for line in fit.latched if line not in data]
+        for own, rs in product((data, data[::-1]), others):
+            left = [line for line in (others if own is data else others[::-1]) if line != rs]
+            yield {f"d{k + 8 - width}": line for k, line in enumerate(own)} | {"rs": rs}, left
+
+
+def _strangeness(trace: Trace, bus: Bus) -> float:
+    """How little sense a part makes of a bus; 9 where none does. Any byte is a command of a character display, but not a letter."""
+    sense = _best_sense(trace, bus, "", "")
+    if sense is None:
+        return 9.0
+    if sense[1].memory.kind == "character":
+        own = _heard(trace, bus, sense[2])
+        if own is None or printable(own, plain=True) <= READABLE:
+            return 9.0
+    return sense[0]
 
 
 def _lamps(bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:

@@ -142,37 +142,7 @@ class Lines:
     """Which line each code's bits are: names made unique, aliases of one wire folded, at most MAX_LINES kept."""
 
     def __init__(self, header: Header, wanted: list[str] | None, where: str) -> None:
-        found: dict[tuple[str, str], list[Variable]] = {}
-        for variable in header.variables:
-            for bit in variable.bits:
-                found.setdefault((variable.name, bit), []).append(variable)
-        self.names: list[str] = []
-        named: list[tuple[str, str, int]] = []  # name, code, bit
-        for (name, bit), variables in found.items():
-            # A wire seen through ports has one code in several scopes: the outermost speaks for all of them.
-            distinct = {variable.code: variable for variable in reversed(variables)}
-            for code, variable in reversed(distinct.items()):
-                full = name if len(distinct) == 1 else ".".join((*variable.scope, name))
-                named.append((full + bit, code, variable.bits.index(bit)))
-        doubled = [name for name, count in Counter(name for name, _, _ in named).items() if count > 1]
-        if doubled:
-            raise HushedError(
-                f"two different wires are called '{min(doubled)}'", where=where, remedy="rename one and export again"
-            )
-        if wanted is not None:
-            lowered = [name.lower() for name in wanted]
-            chosen = [entry for entry in named if entry[0] in wanted or entry[0].lower() in lowered]
-            named = chosen if len(named) > MAX_LINES and chosen else named
-        if len(named) > MAX_LINES:
-            raise HushedError(
-                f"the file has {len(named)} wires ({first_of([name for name, _, _ in named])}); {MAX_LINES} fit into one trace",
-                where=where,
-                remedy=TOO_MANY,
-            )
-        if not named:
-            raise HushedError(
-                "the file declares no wire", where=where, remedy="export digital lines (wire or reg) of the capture"
-            )
+        named = _of_few(_named(header, where), wanted, where)
         codes = sorted({variable.code for variable in header.variables} | set(header.skipped), key=hashed)
         keys = [hashed(code) for code in codes]
         if len(set(keys)) != len(keys):
@@ -187,6 +157,40 @@ class Lines:
         self.line_of = np.full(len(codes), -1, dtype=np.int16)
         for slot in self.slots:
             self.line_of[slot.code] = slot.line
+
+
+def _named(header: Header, where: str) -> list[tuple[str, str, int]]:
+    """Name, code and bit of each wire. A wire seen through ports has one code in several scopes: the outermost speaks for all of them."""
+    found: dict[tuple[str, str], list[Variable]] = {}
+    for variable in header.variables:
+        for bit in variable.bits:
+            found.setdefault((variable.name, bit), []).append(variable)
+    named: list[tuple[str, str, int]] = []
+    for (name, bit), variables in found.items():
+        distinct = {variable.code: variable for variable in reversed(variables)}
+        for code, variable in reversed(distinct.items()):
+            full = name if len(distinct) == 1 else ".".join((*variable.scope, name))
+            named.append((full + bit, code, variable.bits.index(bit)))
+    doubled = [name for name, count in Counter(name for name, _, _ in named).items() if count > 1]
+    if doubled:
+        raise HushedError(f"two different wires are called '{min(doubled)}'", where=where, remedy="rename one and export again")
+    if not named:
+        raise HushedError("the file declares no wire", where=where, remedy="export digital lines (wire or reg) of the capture")
+    return named
+
+
+def _of_few(named: list[tuple[str, str, int]], wanted: list[str] | None, where: str) -> list[tuple[str, str, int]]:
+    """Those that fit into a trace: all, or of many those that are wanted."""
+    if wanted is not None and len(named) > MAX_LINES:
+        lowered = [name.lower() for name in wanted]
+        named = [entry for entry in named if entry[0] in wanted or entry[0].lower() in lowered] or named
+    if len(named) > MAX_LINES:
+        raise HushedError(
+            f"the file has {len(named)} wires ({first_of([name for name, _, _ in named])}); {MAX_LINES} fit into one trace",
+            where=where,
+            remedy=TOO_MANY,
+        )
+    return named
 
 
 def hashed(code: str) -> int:

@@ -22,6 +22,7 @@ from .scene import REFUSED, Boxes, Scene, seconds_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
 __all__ = ["FORMATS", "plot"]
 
@@ -61,12 +62,7 @@ def plot(
     # Where the span is tiny against its place, ticks count from the left edge, or they would all read alike.
     origin = low if low > 0 and (high - low) < 0.02 * abs(low) else 0.0
     trace = scene.trace
-    others = [line for line in range(len(trace.names)) if line not in scene.roles]
-    room = max(0, MOST_LINES - len(scene.roles))
-    if len(others) > room:  # more lanes than can be told apart: the busiest stay
-        busiest = sorted(others, key=lambda line: len(trace.edges(line).times), reverse=True)
-        others = sorted(busiest[:room])
-    order = [line for _, line in only] or [*scene.roles, *others]
+    order = [line for _, line in only] or [*scene.roles, *_others(scene)]
     labels = [name for name, _ in only] or [trace.names[line] for line in order]
     analogue = [waveforms is not None and trace.names[line] in waveforms.names for line in order]
     ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
@@ -86,30 +82,55 @@ def plot(
                 _analogue(axis, waveforms, trace, line, low, high, origin, int(pixels), colour)
             else:
                 _digital(axis, trace, line, low, high, origin, int(pixels), colour)
-            role = f" ({scene.roles[line].upper()})" if line in scene.roles and not scene.roles[line].startswith(PLAIN) else ""
-            _name(axis, labels[number] + (role if role.strip(" ()").lower() not in labels[number].lower() else ""))
-        for start, end, colour in scene.spans:
-            if end >= low and start <= high:
-                for axis in axes:
-                    wide = max(end, start + 2 * (high - low) / pixels)
-                    axis.axvspan(
-                        max(start, low) - origin, min(wide, high) - origin, color=colour, alpha=0.16, linewidth=0, zorder=0
-                    )
+            _name(axis, _labelled(scene, line, labels[number]))
+        _spans(axes, scene, low, high, origin, pixels)
         axes[-1].set_xlim(low - origin, high - origin)
         axes[-1].xaxis.set_major_formatter(EngFormatter(unit="s"))
         axes[-1].tick_params(axis="x", labelbottom=True)
         axes[-1].set_xlabel(f"time after {show_time(origin, (high - low) / 1000)}" if origin else "time")
-        span = f"{show_time(low, (high - low) / 1000)} to {show_time(high, (high - low) / 1000)}"
-        title = f"{path}   {span}" + (f"   {scene.devices}" if scene.devices else "")
-        figure.suptitle(title, x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
-        legend = scene.legend + ("   ▶ START  ■ STOP" if marked else "")
-        if len(order) < len(trace.names) and not only:
-            legend += f"   {len(trace.names) - len(order)} quieter lines left out"
-        figure.text(LEFT, 0.915, legend, fontsize=FONT, color="#5a6675")
+        left_out = 0 if only else len(trace.names) - len(order)
+        _headed(figure, path, window, scene, marked, left_out)
         out = BytesIO()
         figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
         pyplot.close(figure)
     return out.getvalue()
+
+
+def _others(scene: Scene) -> list[int]:
+    """Lines without a role; of more than can be told apart the busiest."""
+    trace = scene.trace
+    others = [line for line in range(len(trace.names)) if line not in scene.roles]
+    room = max(0, MOST_LINES - len(scene.roles))
+    if len(others) > room:
+        others = sorted(sorted(others, key=lambda line: len(trace.edges(line).times), reverse=True)[:room])
+    return others
+
+
+def _labelled(scene: Scene, line: int, label: str) -> str:
+    """A line's label, with its role where its name does not say it."""
+    role = scene.roles.get(line, "")
+    return label if not role or role.startswith(PLAIN) or role in label.lower() else f"{label} ({role.upper()})"
+
+
+def _spans(axes: Sequence[Axes], scene: Scene, low: float, high: float, origin: float, pixels: float) -> None:
+    """The places of findings, behind everything."""
+    for start, end, colour in scene.spans:
+        if end >= low and start <= high:
+            wide = max(end, start + 2 * (high - low) / pixels)
+            for axis in axes:
+                axis.axvspan(max(start, low) - origin, min(wide, high) - origin, color=colour, alpha=0.16, linewidth=0, zorder=0)
+
+
+def _headed(figure: Figure, path: str, window: tuple[float, float], scene: Scene, marked: bool, left_out: int) -> None:
+    """Title and legend."""
+    low, high = window
+    span = f"{show_time(low, (high - low) / 1000)} to {show_time(high, (high - low) / 1000)}"
+    title = f"{path}   {span}" + (f"   {scene.devices}" if scene.devices else "")
+    figure.suptitle(title, x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
+    legend = (
+        scene.legend + ("   ▶ START  ■ STOP" if marked else "") + (f"   {left_out} quieter lines left out" if left_out else "")
+    )
+    figure.text(LEFT, 0.915, legend, fontsize=FONT, color="#5a6675")
 
 
 def _name(axis: Axes, text: str) -> None:
