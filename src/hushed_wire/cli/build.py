@@ -126,6 +126,7 @@ def _clocks(args: argparse.Namespace, rig: Rig | None, targets: list[Target]) ->
         raise HushedError("a clock has to be above zero", where="--clock", remedy="like --clock 400kHz")
     if rig is None:
         return {target.name: given or USUAL[target.bus_kind] for target in targets}, {}
+    from ..part.wrap import WRAPS
     from ..units import parse
 
     clocks, states = {}, {}
@@ -133,7 +134,7 @@ def _clocks(args: argparse.Namespace, rig: Rig | None, targets: list[Target]) ->
         bus, bridges = rig.way_to(device)
         clocks[device.name] = given or (parse(bus.clock, "Hz", "clock") if bus.clock else None) or USUAL[bus.kind]
         if bridges:  # set up, pulse up, pulse down: three writes a word, two words a byte where nibbles go
-            nibbles = 2 if rig.target(device).framing == "nibbles" else 1
+            nibbles = 2 if WRAPS[rig.target(device).framing].halves else 1
             states[device.name] = 3 * nibbles * {"i2c": 20, "spi": 24, "shift": 10}.get(bus.kind, 1)
     return clocks, states
 

@@ -130,7 +130,7 @@ def _check_kinds(part: Part, fail: Fail) -> None:
     for name in part.framings:
         if name not in WRAPS:
             fail("framings", f"there is no framing '{name}'", nearest(name, WRAPS))
-    if "nibbles" in part.framings and part.halves is None:
+    if any(WRAPS[name].halves for name in part.framings) and part.halves is None:
         fail("halves", "parts that take nibbles have to say which commands switch to them")
     if "decode" in part.memory.registers and (part.memory.code_font is None or len(part.memory.code_font.characters) != 16):
         fail("memory.code_font", "parts that decode digits have to say what their sixteen codes show")

@@ -35,13 +35,24 @@ class Transfer(msgspec.Struct, frozen=True):
 class Framing(msgspec.Struct, frozen=True):
     """How a part is spoken to. bus: the kind of bus it runs on. bits: of one word. wrap: the sends of a step to transfers.
 
-    marked: whether command and data look alike as bytes, so that a listing has to say which they are.
+    marked: whether command and data look alike as bytes, so that a listing has to say which they are. of: roles of which the bus has to have one,
+    without: roles that it must not have, for a part to be taken to hang there so; said: only where the length of words is given, as its top bit
+    tells what a line tells elsewhere. chains: one select
+    leads through several parts, each taking one word of a load. halves: words come in halves. pictures: what is sent are whole pictures.
+    loads: words are what registers take over.
     """
 
     bus: str
     bits: int
     wrap: Callable[[Sequence[Send], int, int], list[Transfer]]
     marked: bool = True
+    of: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+    said: bool = False
+    chains: bool = False
+    halves: bool = False
+    pictures: bool = False
+    loads: bool = False
 
 
 NO_ROOM = 1 << 30
@@ -112,15 +123,15 @@ WRAPS: dict[str, Framing] = {
     "i2c-first-byte": Framing("i2c", 8, _opened),
     "i2c-register": Framing("i2c", 8, _joined, marked=False),
     "i2c-plain": Framing("i2c", 8, _joined, marked=False),
-    "dc-line": Framing("spi", 8, _marked),
-    "nine-bit": Framing("spi", 9, _marked),
-    "register-pairs": Framing("spi", 16, _pairs, marked=False),
+    "dc-line": Framing("spi", 8, _marked, of=("dc",)),
+    "nine-bit": Framing("spi", 9, _marked, without=("dc",), said=True),
+    "register-pairs": Framing("spi", 16, _pairs, marked=False, of=("cs", "cs1"), without=("dc",), chains=True),
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
-    "rs-line": Framing("parallel", 8, _marked),
-    "nibbles": Framing("parallel", 4, _marked),
-    "dc-parallel": Framing("parallel", 8, _marked),
-    "load": Framing("shift", 8, _loads, marked=False),
-    "scan": Framing("matrix", 8, _pictures, marked=False),
+    "rs-line": Framing("parallel", 8, _marked, of=("e",)),
+    "nibbles": Framing("parallel", 4, _marked, of=("e",), halves=True),
+    "dc-parallel": Framing("parallel", 8, _marked, of=("wr",)),
+    "load": Framing("shift", 8, _loads, marked=False, loads=True),
+    "scan": Framing("matrix", 8, _pictures, marked=False, pictures=True),
 }
 
 BUS_OF = {name: framing.bus for name, framing in WRAPS.items()}

@@ -74,7 +74,7 @@ class RigEncoder:
             yield from own
             # On a parallel bus each word has its rest behind it already.
             busy = Fraction(0) if BUSES[target.bus_kind].each_rests else step.takes * Fraction(11, 10)
-            if target.framing == "scan" and step.sends:
+            if WRAPS[target.framing].pictures and step.sends:
                 self.rest = Fraction(0)  # a scan goes on until the next picture
             else:
                 self.rest += max(step.wait, busy) * self.haste
@@ -95,7 +95,7 @@ class RigEncoder:
                     )
             yield Move(device.name, levels=step.levels)
         room = bus.driver.longest_write if bus.driver.longest_write and bridge is None else 1 << 30
-        if target.framing == "scan":
+        if WRAPS[target.framing].pictures:
             raw = np.frombuffer(step.sends[-1].raw if step.sends else b"", np.uint8).astype(np.uint32)
             if len(raw):
                 yield Move(device.name, raw, np.ones(len(raw), bool), lasts=self._ticks(step.wait))
@@ -254,9 +254,9 @@ class RigEncoder:
         select = select_of(outer.drives if outer is not None else bus.lines, bridge.select)
         for number, send in enumerate(sends):
             kind = kind_with(outer.drives) if outer is not None else bus.kind
-            if framing == "load" and BUSES[kind].transfers:  # a chain of any length under one select, byte by byte
+            if WRAPS[framing].loads and BUSES[kind].transfers:  # a chain of any length under one select, byte by byte
                 word, bits = np.frombuffer(send.raw, np.uint8).astype(np.uint32), 8
-            elif framing == "load":
+            elif WRAPS[framing].loads:
                 word = np.array([int.from_bytes(send.raw, "big")], np.uint64).astype(np.int64 if len(send.raw) > 4 else np.uint32)
                 bits = 8 * len(send.raw)
             else:
@@ -283,7 +283,7 @@ def _held(steps: list[Step], targets: dict[str, Target]) -> Iterator[Step]:
     """
     pending: Step | None = None
     for step in steps:
-        if targets[step.device].framing != "scan":
+        if not WRAPS[targets[step.device].framing].pictures:
             yield step
         elif pending is not None and not step.sends:
             pending = msgspec.structs.replace(pending, wait=pending.wait + step.wait)

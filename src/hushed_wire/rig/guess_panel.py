@@ -9,6 +9,7 @@ from ..part import Commands, Part
 from ..part.describe import chips_of
 from ..part.model import model_of
 from ..part.orientation import Orientation, box_of, upright
+from ..part.wrap import WRAPS
 
 __all__ = ["Fitting", "chained", "panel_for"]
 
@@ -49,7 +50,7 @@ def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
     best: Fitting | None = None
     for name in dict.fromkeys([usual, *part.panels]):
         panel = part.panels[name]
-        if "register-pairs" in part.framings and chips_of(panel) > 1:
+        if any(WRAPS[framing].chains for framing in part.framings) and chips_of(panel) > 1:
             continue  # how many drivers there are, the length of the loads tells
         wanted = {register: getattr(panel, key) for register, key in rules.items()} | dict(panel.needs)
         known = {register: value for register in wanted if (value := memory.register(register)) is not None}

@@ -189,7 +189,7 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
         assumed["part"] = f"the part is {known.name}, as its bytes read as commands of that part; say --part for another"
     if not panel:
         shown = device.panel if isinstance(device.panel, str) else device.panel["name"]
-        chain = chips_of(panel_of(known, device)) if "register-pairs" in known.framings else 1
+        chain = chips_of(panel_of(known, device)) if _chains(known) else 1
         why = "the usual one" if device.panel == _usual(known, bus) else "as the set-up and the windows tell"
         why = f"as most loads are for a chain of {chain}" if chain > 1 else why
         usual.add(device.name)
@@ -224,7 +224,7 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
         steps = len(seen & set(known.start_up))
         if part or (strange <= 0.1 and set_up_in(known, seen)):
             unlike = 0
-            drivers = _in_chain(piece, bus, device) if not panel and "register-pairs" in known.framings else 1
+            drivers = _in_chain(piece, bus, device) if not panel and _chains(known) else 1
             if drivers > 1:
                 device.panel = chained(known, drivers)
             elif not panel:
@@ -234,6 +234,10 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
             if best is None or score < best[0]:
                 best = score, known, device
     return best
+
+
+def _chains(part: Part) -> bool:
+    return any(WRAPS[framing].chains for framing in part.framings)
 
 
 def _in_chain(trace: Trace, bus: Bus, device: Device) -> int:
@@ -318,16 +322,12 @@ def _could_be(part: Part, bus: Bus) -> bool:
     """Whether a part can hang on these lines: its framing wants what the bus has."""
     roles = bus.lines
     for framing in part.framings:
-        if BUS_OF[framing] != bus.kind or (bus.bits and bus.bits != WRAPS[framing].bits):
+        row = WRAPS[framing]
+        if row.bus != bus.kind or (bus.bits != row.bits if bus.bits or row.said else False):
             continue
-        if (framing == "dc-line" and "dc" in roles) or (framing == "nine-bit" and "dc" not in roles and bus.bits == 9):
-            return True
-        if framing == "register-pairs" and "dc" not in roles and bus.bits != 9 and ("cs" in roles or "cs1" in roles):
-            return True
-        if framing in ("rs-line", "nibbles") and "e" in roles:
-            return ("cs1" in roles) == (part.memory.chips > 1)
-        if framing == "dc-parallel" and "wr" in roles:
-            return True
+        named = any(role in roles for role in row.of) or row.said
+        if named and not any(role in roles for role in row.without):
+            return row.bus != "parallel" or "wr" in row.of or ("cs1" in roles) == (part.memory.chips > 1)
     return False
 
 

@@ -13,6 +13,7 @@ from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.describe import chips_of
 from ..part.orientation import box_of
+from ..part.wrap import BUS_OF, WRAPS
 
 if TYPE_CHECKING:
     from ..sequence import Step, Target
@@ -202,7 +203,9 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
             other for other in self.device if (other.on, other.select, other.part) == (device.on, device.select, device.part)
         ]
         chain = (
-            max(other.position + chips_of(panel_of(part, other)) for other in sharing) if "register-pairs" in part.framings else 1
+            max(other.position + chips_of(panel_of(part, other)) for other in sharing)
+            if any(WRAPS[name].chains for name in part.framings)
+            else 1
         )
         panel = panel_of(part, device)
         return Target(device.name, part, panel, framing_of(part, kind, roles, bits), device.position, chain)
@@ -214,16 +217,14 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
 
 def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
     """The framing that a part uses on these wires; raises HushedError where it has none for that kind of bus."""
-    from ..part.wrap import BUS_OF
-
     fitting = [name for name in part.framings if BUS_OF[name] == kind]
     if not fitting:
         kinds = " or ".join(dict.fromkeys(BUS_OF[name] for name in part.framings))
         raise HushedError(f"{part.name} cannot hang on a bus of kind {kind}", remedy=f"it takes {kinds}")
-    if "nibbles" in fitting and "d0" not in roles:
-        return "nibbles"
-    if "nine-bit" in fitting and (bits == 9 or BUSES[kind].marks not in roles):
-        return "nine-bit"
+    for name in fitting:
+        row = WRAPS[name]
+        if (row.halves and "d0" not in roles) or (row.said and (bits == row.bits or BUSES[kind].marks not in roles)):
+            return name
     return fitting[0]
 
 

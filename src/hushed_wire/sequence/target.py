@@ -8,7 +8,7 @@ from fractions import Fraction
 import msgspec
 
 from ..part.describe import Panel, Part, Value, chips_of
-from ..part.wrap import BUS_OF, NO_ROOM, Send, Transfer, transfers
+from ..part.wrap import BUS_OF, NO_ROOM, WRAPS, Send, Transfer, transfers
 
 __all__ = ["Step", "Target"]
 
@@ -30,7 +30,7 @@ class Target(msgspec.Struct, frozen=True):
         if not self.framing:
             msgspec.structs.force_setattr(self, "framing", self.part.framings[0])
         msgspec.structs.force_setattr(self, "part", self.part.fitted(self.panel))
-        if self.chain < self.position + self.chips and self.framing == "register-pairs":
+        if self.chain < self.position + self.chips and WRAPS[self.framing].chains:
             msgspec.structs.force_setattr(self, "chain", self.position + self.chips)
 
     @property
@@ -44,7 +44,7 @@ class Target(msgspec.Struct, frozen=True):
     def transfers(self, sends: Sequence[Send], address: int = 0, room: int = NO_ROOM) -> list[Transfer]:
         """What its bus moves for it; in a chain the others get no-ops, and the word for the last of them goes first."""
         plain = transfers(self.framing, sends, address, room)
-        if self.chain == 1 or self.framing != "register-pairs":
+        if self.chain == 1 or not WRAPS[self.framing].chains:
             return plain
         out = []
         for transfer in plain:

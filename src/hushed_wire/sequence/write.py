@@ -26,10 +26,10 @@ def _runs(steps: list[Timed], targets: dict[str, Target]) -> list[tuple[str, byt
         for role, level in step.levels:
             out.append(("line", b"", f"{role} {'high' if level else 'low'}"))
         target = targets[step.device]
-        if target.framing == "register-pairs":  # each word is latched by itself, with those for the others of its chain
+        if WRAPS[target.framing].chains:  # each word is latched by itself, with those for the others of its chain
             loads = [raw for transfer in target.transfers(step.sends) for _, raw in transfer.pieces]
             out += [("command", raw, step.text if number == 0 else "") for number, raw in enumerate(loads)]
-        for number, send in enumerate(step.sends if target.framing != "register-pairs" else ()):
+        for number, send in enumerate(step.sends if not WRAPS[target.framing].chains else ()):
             out.append(("data" if send.data else "command", send.raw, step.text if number == 0 else ""))
         if step.wait:
             out.append(("wait", b"", f"{float(step.wait) * 1e3:g}ms"))

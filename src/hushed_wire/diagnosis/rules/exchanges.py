@@ -50,7 +50,7 @@ def marks_stuck(case: Case) -> Iterator[Finding]:
         return
     for reading in case.direct:
         framing = case.rig.target(reading.device).framing
-        if not WRAPS[framing].marked or framing == "nine-bit":
+        if not WRAPS[framing].marked or WRAPS[framing].said:
             continue
         beside = _exchanged_with_direction(case, reading)
         if beside is not None:

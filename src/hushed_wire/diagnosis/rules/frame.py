@@ -11,6 +11,7 @@ from ...bus.channel import Channel
 from ...bus.i2c_transactions import refused as unacknowledged
 from ...bus.words import CUT, END, RESTART, STOP, Words
 from ...finding import Finding
+from ...part.wrap import WRAPS
 from ..bearing import exchanged_by_shape
 from ..case import Case
 from ..rule import Rule, has_selects, is_addressed
@@ -118,7 +119,7 @@ def selects(case: Case) -> Iterator[Finding]:
                 "frame.select-broken", "blinks", lines=[name], start=case.seconds(int(table.end[first])), end=case.seconds(int(table.end[int(halves[-1])])),
                 count=len(halves), evidence={"bits ahead": int(spare[first]), "bits behind": int(spare[first + 1])}, name=name, places=_places(len(halves)),
             )  # fmt: skip
-        latched = [r for r in case.direct if case.rig.target(r.device).framing == "register-pairs"]
+        latched = [r for r in case.direct if WRAPS[case.rig.target(r.device).framing].chains]
         if latched and len(channel.words) >= 8 and len(table) == 1 and int(table.ended[0]) == END:
             start, end = case.span
             yield case.found(
@@ -177,7 +178,7 @@ def truncated(case: Case) -> Iterator[Finding]:
 def nibbles(case: Case) -> Iterator[Finding]:
     """Halves of bytes out of step: one is lost, or one too many, between two rests."""
     for reading in case.devices:
-        if case.rig.target(reading.device).framing != "nibbles":
+        if not WRAPS[case.rig.target(reading.device).framing].halves:
             continue
         channel = next((channel for channel in case.reading.on(reading.device.on) if channel.read is not None), None)
         if channel is None or len(channel.words) < 16:
