@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Times
-from .changes import edges_to
+from .changes import edges_to, typical
 
 __all__ = ["FEWEST", "bursts", "clocked", "pulses_alike", "spans_latched", "spans_selected", "strobed"]
 
@@ -43,7 +43,7 @@ def bursts(rises: Times) -> tuple[Times, Times]:
     if len(rises) < 2:
         return rises, rises
     steps = np.diff(rises)
-    cuts = np.flatnonzero(steps > 3 * np.median(steps))
+    cuts = np.flatnonzero(steps > 3 * typical(steps))
     return np.concatenate([rises[:1], rises[cuts + 1]]) - 1, np.concatenate([rises[cuts], rises[-1:]]) + 1
 
 
@@ -95,7 +95,7 @@ def pulses_alike(trace: Trace, line: int, rates: int = 1) -> float:
 
 def _usual(lasts: Times, trace: Trace) -> NDArray[np.bool_]:
     """(n,) which of these pulses last about as long as the usual one."""
-    usual = float(np.median(lasts))
+    usual = typical(lasts)
     near: NDArray[np.bool_] = np.abs(lasts - usual) <= max(ALIKE * usual, 2.0 * trace.resolution())
     return near
 

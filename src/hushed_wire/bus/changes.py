@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times, fold
 
-__all__ = ["Change", "behind_quiet", "edges_to", "excerpt", "number_within", "trace_of"]
+__all__ = ["Change", "behind_quiet", "edges_to", "excerpt", "number_within", "trace_of", "typical"]
 
 EXCERPT = 40_000  # changes tried; enough for some hundred bytes, and bounded however long the capture is
 
@@ -49,6 +49,22 @@ def behind_quiet(block: Trace, found: NDArray[np.int64], ticks: int) -> int | No
     after = np.append(block.times[1:], block.end)[found]
     good = np.flatnonzero(after - block.times[found] >= ticks)
     return int(block.times[found[good[0]]]) + 1 if len(good) else None
+
+
+SPREAD = 1 << 16  # of more values than these the median is that of so many, evenly spread
+
+
+def typical(values: NDArray[Any]) -> float:
+    """The median; of many values that of some of them, evenly spread, so that it costs the same whatever the length of a capture.
+
+    The step is prime to the bits of words of eight and nine, or the same bit of each would be looked at.
+    """
+    step = len(values) // SPREAD
+    if step > 1:
+        step += 1 - step % 2
+        step += 2 * (step % 3 == 0)
+        values = values[::step]
+    return float(np.median(values))
 
 
 def excerpt(trace: Trace, most: int = EXCERPT, lines: Iterable[int] | None = None) -> Trace:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Times
-from .changes import edges_to
+from .changes import edges_to, typical
 
 __all__ = ["Column", "measure_parallel", "measure_spi"]
 
@@ -72,7 +72,7 @@ def measure_spi(trace: Trace, roles: dict[str, int], mode: int, active: int, sel
     out["clock high"] = _column(_behind(rises, down), rises, "sck")
     out["clock low"] = _column(_behind(falls, up), falls, "sck")
     if select and len(out["clock low"].value):  # the rest between two transfers is no half of a clock
-        usual = 8 * np.median(out["clock low"].value)
+        usual = 8 * typical(out["clock low"].value)
         for name in ("clock high", "clock low"):
             keep = out[name].value < usual
             out[name] = Column(out[name].value[keep], out[name].when[keep], ("sck",))

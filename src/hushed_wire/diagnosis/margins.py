@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ..bus import i2c_timing
 from ..bus.base import Measure
+from ..bus.changes import typical
 from ..bus.edges_timing import Column
 from ..part import Commands, Part
 from ..part.split import DATA
@@ -169,7 +170,7 @@ def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, c
     needed = 1 / limit if rate else limit
     value, count = column.value, len(column.value)
     if rate:
-        steady = value[value <= 1.5 * np.median(value)]  # bits that follow one another without a pause
+        steady = value[value <= 1.5 * typical(value)]  # bits that follow one another without a pause
         mean = float(steady.mean())  # an oscillator's mean tells; single periods jitter
         value = np.array([mean])
         bad = np.flatnonzero((value + slack / np.sqrt(count)) * tick * TOLERANCE < needed)
@@ -185,7 +186,7 @@ def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, c
             if len(case.columns[name].value)
         }
     return Margin(
-        device, symbol, measure.what, needed, float(value.min()) * tick, float(np.median(value)) * tick, count, below, first, source,
+        device, symbol, measure.what, needed, float(value.min()) * tick, typical(value) * tick, count, below, first, source,
         [line for role in column.lines for line in _names(case, role)], measure.code, rate=rate, beside=beside,
     )  # fmt: skip
 

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ...bus.changes import typical
 from ...bus.i2c import spike_ticks
 from ...bus.roles import fit_i2c
 from ...finding import Finding
@@ -118,13 +119,15 @@ def spikes(case: Case) -> Iterator[Finding]:
             continue
         edges = case.edges(role)
         took = edges.durations()[1:-1]
-        usual = float(np.median(took))
+        usual = typical(took)
+        if not (took < NARROW * usual).any():
+            continue
         # A pulse that jitter made short has a long neighbour; a spike breaks one of the driver's own pulses, or stands alone.
         beside = np.concatenate([[usual], took[:-1]]), np.concatenate([took[1:], [usual]])
         within = beside[0] + took + beside[1] < 1.6 * usual
         alone = (beside[0] > 3 * usual) & (beside[1] > 3 * usual)
         level = edges.level[1:-1]
-        high, low = (float(np.median(took[level == value])) if (level == value).any() else 0.0 for value in (1, 0))
+        high, low = (typical(took[level == value]) if (level == value).any() else 0.0 for value in (1, 0))
         short = np.flatnonzero((took < NARROW * usual) & (took < 0.5 * np.where(level == 1, high, low)) & (within | alone))
         if role not in case.kind.clocks and len(short):  # a select of one word among long ones is no spike: clocks run in it
             clock = case.kind.clocks[0] if case.kind.clocks else "clock"
