@@ -93,6 +93,9 @@ def _verdict(cases: list[Case], findings: list[Finding]) -> str:
         first, more = problems[0].summary, len(problems) - 1
         return first[0].upper() + first[1:] + (f" ({more} more finding{'s' if more > 1 else ''} below)." if more else ".")
     if any(finding.code == GOOD for finding in findings):
+        untold = cases[0].shared.unjudged
+        if untold:
+            return f"Nothing wrong was found, but not all could be told: {untold[0]}."
         return "The wires carry what they should: look beyond them."
     for case in cases:
         answering = {int(address) for address in case.who.address[case.who.answered]} if case.kind.addressed else set()

@@ -21,6 +21,7 @@ __all__ = ["RULES"]
 NEAR = 4.2  # standard deviations by which another order of data lines has to make the picture more orderly, where it exchanges neighbours
 FAR = 5.5  # and where it exchanges others
 SEAM = 10.0  # bits that the picture has to tell of exchanged halves; more than twice that where nothing else speaks for it
+CONFIRMED = 5.0  # and that the picture has to tell of halves that are in their places
 DRAWN = 0.33  # of neighbours along the rows that differ: noise and dither have more, text and drawings fewer
 CHIPS = ("cs1", "cs2")  # selects of the two halves of a glass
 MOST_CHANGES = 2_000_000  # of a capture of which pictures are compared
@@ -57,7 +58,13 @@ def pictures(case: Case) -> Iterator[Finding]:
             if other is None or other.shape != now.shape:
                 continue
             if set(wiring.lines) <= set(CHIPS):
-                score = _seam(now, reading.part.memory.columns) / (SEAM if _second_first(reading) else 2.5 * SEAM)
+                bits = _seam(now, reading.part.memory.columns)
+                score = bits / (SEAM if _second_first(reading) else 2.5 * SEAM)
+                if score < 1 and bits > -CONFIRMED:
+                    names = " and ".join(case.names(*wiring.lines))
+                    case.shared.unjudged.append(
+                        f"whether {names} are exchanged: their halves of the picture do not tell, so see whether its left half stands on the left"
+                    )
             else:
                 score = _orderlier(now, other) / _needed(wiring, data)
             tried.append((score, wiring))

@@ -93,6 +93,7 @@ def all_good(case: Case) -> Iterator[Finding]:
         start, end = case.span
         yield case.found(
             "picture.all-traffic-good", device=reading.device.name, lines=case.names(*case.bus.lines), start=start, end=end,
+            confidence="likely" if case.shared.unjudged else "certain",
             evidence={"shown": glass.said, "set_up_in_the_capture": reading.started}, shown=glass.said,
             looks="; ".join(_beyond(reading)),
         )  # fmt: skip
