@@ -117,6 +117,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     # There is little linear algebra here: threads for it would cost more at the start than they ever save.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     words = list(sys.argv[1:] if argv is None else argv)
+    _streams()
     try:
         return _run(words)
     except HushedError as error:
@@ -140,9 +141,43 @@ def main(argv: Sequence[str] | None = None) -> int:
     except MemoryError:
         sys.stderr.write("hushed-wire: not enough memory\n  read a part of the capture with --from and --to\n")
         return 2
+    except Exception as error:  # a defect of ours: whoever calls must not take it for findings
+        return _defect(error, words)
     finally:
         if argv is None:
             gc.freeze()  # the process ends: a last search for circles would take as long as many a command
+
+
+def _streams() -> None:
+    """Standard streams that are closed lead nowhere; what one of them cannot show is replaced."""
+    for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, os.fdopen(os.open(os.devnull, os.O_RDWR), mode))
+        elif mode == "w" and hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
+
+
+def _defect(error: Exception, words: list[str]) -> int:
+    """The last resort: what went wrong and where, in one line, and how to tell us."""
+    if os.environ.get(TRACE):
+        import traceback
+
+        traceback.print_exception(error)
+    frame = error.__traceback__
+    while frame is not None and frame.tb_next is not None:
+        frame = frame.tb_next
+    place = f"{frame.tb_frame.f_code.co_filename.rpartition(os.sep)[2]}:{frame.tb_lineno}" if frame is not None else "?"
+    said = " ".join(str(error).split())[:200]
+    command = words[0] if words else ""
+    sys.stderr.write(
+        f"hushed-wire: {command}: this should not have happened: {type(error).__name__} at {place}: {said}\n"
+        f"  it is a defect of the program: report it with the command and, if you can, its input; {TRACE}=1 shows where it came from\n"
+    )
+    return 2
+
+
+TRACE = "HUSHED_WIRE_TRACE"
 
 
 def _run(words: list[str]) -> int:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from fractions import Fraction
 from itertools import chain
 from typing import TYPE_CHECKING, Any
@@ -447,6 +449,15 @@ def warn(notes: Any) -> None:
             sys.stderr.write(f"hushed-wire: warning: {note.text}\n")
 
 
+@contextmanager
+def whoever_listens() -> Iterator[None]:
+    """What is said to a pipe whose reader has left is lost; the command goes on, and its status says what it found."""
+    try:
+        yield
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+
+
 def emit(args: argparse.Namespace, data: bytes) -> None:
     """Writes a product to -o or standard output."""
     if args.output and args.output != "-":
@@ -454,9 +465,10 @@ def emit(args: argparse.Namespace, data: bytes) -> None:
 
         replace_file(args.output, [data])
         return
-    sys.stdout.flush()
-    sys.stdout.buffer.write(data)
-    sys.stdout.buffer.flush()
+    with whoever_listens():
+        sys.stdout.flush()
+        sys.stdout.buffer.write(data)
+        sys.stdout.buffer.flush()
 
 
 def report(args: argparse.Namespace, write: Any, light: bool = False) -> None:
@@ -485,5 +497,6 @@ def report(args: argparse.Namespace, write: Any, light: bool = False) -> None:
         replace_file(args.output, [text.buffer.getvalue()])
         return
     out = console(args.color)
-    write(out)
-    out.file.flush()
+    with whoever_listens():
+        write(out)
+        out.file.flush()
