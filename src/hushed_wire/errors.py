@@ -8,6 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from difflib import get_close_matches
 
+from .harmless import harmless, in_one_line
+
 __all__ = ["HushedError", "nearest"]
 
 
@@ -21,15 +23,15 @@ class HushedError(Exception):
         self.remedy = remedy
 
     def __str__(self) -> str:
-        head = f"{self.where}: {self.what}" if self.where else self.what
-        return f"{head}\n  {self.remedy}" if self.remedy else head
+        head = in_one_line(f"{self.where}: {self.what}" if self.where else self.what)
+        return f"{head}\n  {harmless(self.remedy)}" if self.remedy else head
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """A remedy clause for an unknown name: the nearest valid names, or all of them when none is near."""
     names = list(known)
     written = {name.lower(): name for name in reversed(names)}
-    near = get_close_matches(word.lower(), list(written), n=3, cutoff=0.5)
+    near = get_close_matches(word[:80].lower(), list(written), n=3, cutoff=0.5)
     if near:
         return "did you mean " + " or ".join(f"'{written[name]}'" for name in near) + "?"
     shown = ", ".join(names[:12]) + (", …" if len(names) > 12 else "")

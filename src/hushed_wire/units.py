@@ -6,12 +6,13 @@ or written. A bare number is refused except where a unit is plain from the optio
 
 from __future__ import annotations
 
+import math
 import re
 from fractions import Fraction
 
 from .errors import HushedError
 
-__all__ = ["counted", "parse", "show", "show_time", "time_column"]
+__all__ = ["counted", "parse", "parse_amount", "show", "show_time", "time_column"]
 
 KINDS = {
     "s": ("a time", "10us"),
@@ -24,6 +25,8 @@ KINDS = {
 SAME = {"\u03a9": "Ohm", "\u2126": "Ohm", "ohm": "Ohm", "Ohms": "Ohm", "ohms": "Ohm", "sec": "s", "hz": "Hz", "v": "V"}
 
 
+LONGEST_TIME = 10**6  # seconds
+LONGEST = 60  # characters of a quantity
 PLAIN = re.compile(r"([0-9]+(?:\.[0-9]+)?) ?([pnumkMG]?)(s|Hz|V|A|Ohm|F)")
 PREFIXES = {"p": Fraction(1, 10**12), "n": Fraction(1, 10**9), "u": Fraction(1, 10**6), "m": Fraction(1, 1000), "": Fraction(1)}
 PREFIXES |= {"k": Fraction(1000), "M": Fraction(10**6), "G": Fraction(10**9)}
@@ -31,6 +34,8 @@ PREFIXES |= {"k": Fraction(1000), "M": Fraction(10**6), "G": Fraction(10**9)}
 
 def parse(text: str, unit: str, where: str = "") -> Fraction:
     """`text` as an exact number of `unit` ("s", "Hz", "V", "A", "Ohm", "F"); raises HushedError on another unit."""
+    if len(text) > LONGEST:
+        raise HushedError(f"'{text}' is too long for a quantity", where=where, remedy="a dozen digits are enough")
     plain = PLAIN.fullmatch(text.strip())
     if plain and plain[3] == unit:  # the form that everybody writes needs no package
         return Fraction(plain[1]) * PREFIXES[plain[2]]
@@ -46,7 +51,18 @@ def parse(text: str, unit: str, where: str = "") -> Fraction:
     if given != unit:
         what = "has no unit" if not given else f"is in {given}, not {unit}" if given in KINDS else f"is not {kind}"
         raise HushedError(f"'{text}' {what}", where=where, remedy=remedy)
+    if not math.isfinite(quantity.real):
+        raise HushedError(f"'{text}' is no number that can be reckoned with", where=where, remedy=remedy)
     return Fraction(repr(quantity.real))
+
+
+def parse_amount(text: str, unit: str, where: str = "") -> Fraction:
+    """The same for what happens to wires: nothing below nothing, and nothing that no clock counts."""
+    value = parse(text, unit, where)
+    if value < 0 or (unit == "s" and value > LONGEST_TIME):
+        what = "is below nothing" if value < 0 else "is longer than any capture"
+        raise HushedError(f"'{text}' {what}", where=where, remedy=f"write it like {KINDS[unit][1]}")
+    return value
 
 
 def counted(number: int, what: str) -> str:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from ..errors import HushedError
 from ..finding import SEVERITIES
 from . import options
+from .said import say
 
 if TYPE_CHECKING:
     from ..rig import Rig
@@ -141,8 +142,7 @@ def _clocks(args: argparse.Namespace, rig: Rig | None, targets: list[Target]) ->
 
 def _warn(result: Examined) -> None:
     """What was found, beside a product that goes to a file or a pipe."""
-    import sys
 
     for found in result.findings:
         if found.severity != "note":
-            sys.stderr.write(f"hushed-wire: {found.severity}: {found.code}: {found.summary}\n  {found.remedy}\n")
+            say(f"{found.severity}: {found.code}: {found.summary}\n  {found.remedy}")

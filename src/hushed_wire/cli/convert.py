@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from . import options
+from .said import say
 
 if TYPE_CHECKING:
     from ..trace.added import Added
@@ -45,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
 
     source, trace, listen = options.listening(args)
     if source.kind == "CSV" and source.waveforms is not None and not args.quiet:
-        sys.stderr.write("hushed-wire: note: volts become levels; the thresholds are those that 'lines' shows\n")
+        say("note: volts become levels; the thresholds are those that 'lines' shows")
     added: list[Added] = []
     if args.words:
         added += _words(listen())

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
 from . import options
+from .said import say
 
 if TYPE_CHECKING:
     from ..rig import Setup
@@ -74,7 +75,7 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
         error.where = error.where or source.path
         raise
     for bus, why in decoder.absent.items() if args.format != "text" else ():
-        sys.stderr.write(f"hushed-wire: warning: bus '{bus}' is not in the capture: {why.what}\n")
+        say(f"warning: bus '{bus}' is not in the capture: {why.what}")
     counts = Counts(plan.rig, float(source.tick))
     if args.format == "text":
         return _text(args, source, blocks, plan, decoder, counts)

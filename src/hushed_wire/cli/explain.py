@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import argparse
 import sys
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
@@ -91,11 +90,12 @@ def run(args: argparse.Namespace) -> int:
 def _pasted(args: argparse.Namespace, part: Part) -> tuple[list[Send], list[str]]:
     from ..part.wrap import WRAPS, unwrap
     from ..sequence.paste import pasted
+    from ..small_file import small_text
 
     switch = (part.halves.halves, part.halves.whole) if part.halves is not None else (-1, -1)
     if args.file:
         try:
-            text = Path(args.file).read_text(encoding="utf-8")
+            text = small_text(args.file)
         except (OSError, UnicodeDecodeError) as error:
             raise HushedError(
                 f"cannot be read as text: {error}", where=args.file, remedy="give a text file with an array of bytes"

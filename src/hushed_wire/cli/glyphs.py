@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import HushedError
 from . import drawing, options
+from .said import say
 
 if TYPE_CHECKING:
     from ..picture.font import Font
@@ -90,7 +90,7 @@ def run(args: argparse.Namespace) -> int:
         notes.append(f"the font lacks {tables.spans(lacking)}: {treated}")
     if not args.quiet:
         for note in notes:
-            sys.stderr.write(f"hushed-wire: note: {args.font}: {note}\n")
+            say(f"note: {args.font}: {note}")
     if args.picture:
         _picture(args, place, font)
     _product(args, kind, place, font, codes)
@@ -117,10 +117,11 @@ def _font(args: argparse.Namespace, place: drawing.Place, codes: list[int] | Non
         pixels = load(Path(args.font), args.font)
         count = pixels.shape[0] // size[0] * (pixels.shape[1] // size[1])
         return tables.from_strip(pixels, size, codes or list(range(0x20, 0x20 + count)), Path(args.font).stem)
+    from ..small_file import small_file
     from .unpack import _decoded
 
     try:
-        data = Path(args.font).read_bytes()
+        data = small_file(args.font, 64 << 20)
     except OSError as error:
         raise HushedError(f"cannot be read: {error.strerror}", where=args.font, remedy="check the path") from error
     raw, _ = _decoded(data, args.font, "bytes" if suffix in (".bin", ".raw") else None)

@@ -8,11 +8,15 @@ import gc
 import importlib
 import os
 import re
+import signal
+import stat
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any, NoReturn
 
 from ..errors import HushedError, nearest
+from ..harmless import in_one_line
 from ..version import VERSION
 
 # Commands are short or work in large arrays: the collector has little to find, and looking costs a tenth of the start-up.
@@ -68,7 +72,7 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Prints the error and where help is."""
-        sys.stderr.write(f"hushed-wire: {message}\n  see {self.prog} --help\n")
+        sys.stderr.write(f"hushed-wire: {in_one_line(message)}\n  see {self.prog} --help\n")
         sys.exit(2)
 
 
@@ -118,21 +122,24 @@ def main(argv: Sequence[str] | None = None) -> int:
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     words = list(sys.argv[1:] if argv is None else argv)
     _streams()
+    if argv is None:
+        signal.signal(signal.SIGTERM, _end)
     try:
         return _run(words)
     except HushedError as error:
         sys.stderr.write(f"hushed-wire: {error}\n")
         return 2
-    except KeyboardInterrupt:
-        sys.stderr.write("hushed-wire: interrupted\n")
-        return 130
+    except KeyboardInterrupt as error:
+        ended = isinstance(error, _Ended)
+        sys.stderr.write(f"hushed-wire: {'ended from outside' if ended else 'interrupted'}\n")
+        return 143 if ended else 130
     except BrokenPipeError:
         # The reader of a pipe has had enough; what is still buffered has nowhere to go.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
     except OSError as error:  # files are opened where their errors are told; what is left is standard output
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        where = error.filename or "standard output"
+        where = in_one_line(str(error.filename or "standard output"))
         sys.stderr.write(f"hushed-wire: {where}: {error.strerror or error}\n  make room, or write to another place with -o\n")
         return 2
     except RecursionError:
@@ -146,6 +153,14 @@ def main(argv: Sequence[str] | None = None) -> int:
     finally:
         if argv is None:
             gc.freeze()  # the process ends: a last search for circles would take as long as many a command
+
+
+class _Ended(KeyboardInterrupt):
+    """SIGTERM: files that are half-written go as they do at Ctrl-C."""
+
+
+def _end(*_: object) -> NoReturn:
+    raise _Ended
 
 
 def _streams() -> None:
@@ -168,7 +183,7 @@ def _defect(error: Exception, words: list[str]) -> int:
     while frame is not None and frame.tb_next is not None:
         frame = frame.tb_next
     place = f"{frame.tb_frame.f_code.co_filename.rpartition(os.sep)[2]}:{frame.tb_lineno}" if frame is not None else "?"
-    said = " ".join(str(error).split())[:200]
+    said = in_one_line(" ".join(str(error).split()))
     command = words[0] if words else ""
     sys.stderr.write(
         f"hushed-wire: {command}: this should not have happened: {type(error).__name__} at {place}: {said}\n"
@@ -196,9 +211,46 @@ def _run(words: list[str]) -> int:
         )
     parser = _parser_for(words[0])
     args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
+    _refuse_own_input(args)
     status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)
     sys.stdout.flush()
     return status
+
+
+# Options that name what is written; whatever else names a file is read.
+WRITTEN = {"output": "-o", "picture": "--picture", "save_rig": "--save-rig"}
+
+
+def _refuse_own_input(args: argparse.Namespace) -> None:
+    """Raises HushedError where what is written is also read, or written twice: through links and other spellings, too."""
+    written = {option: name for key, option in WRITTEN.items() if (name := getattr(args, key, None)) not in (None, "-")}
+    if not written:
+        return
+    read = [word for key, value in vars(args).items() if key not in WRITTEN for word in _words_of(value)]
+    known: dict[tuple[int, int] | str, str] = {place: word for word in read if isinstance(place := _place(word), tuple)}
+    for option, name in written.items():
+        place = _place(name)
+        if place in known:
+            other = known[place]
+            what = f"it is what {other} writes" if other in WRITTEN.values() else "it is read by this command"
+            raise HushedError(f"would overwrite '{name}': {what}", where=option, remedy="name another file; nothing was written")
+        known[place] = option
+
+
+def _words_of(value: object) -> list[str]:
+    """The texts in what an option was given, however they are listed."""
+    if isinstance(value, (list, tuple)):
+        return [word for one in value for word in _words_of(one)]
+    return [value] if isinstance(value, str) else []
+
+
+def _place(name: str) -> tuple[int, int] | str:
+    """What tells a file from others: where it lies on its disk; of one that is still to be made its path. Devices are never the same."""
+    try:
+        found = Path(name).stat()
+    except (OSError, ValueError):
+        return os.path.realpath(name) if "\0" not in name else name
+    return (found.st_dev, found.st_ino) if stat.S_ISREG(found.st_mode) else f"{name} {id(name)}"
 
 
 def _with_catalog(args: argparse.Namespace) -> int:

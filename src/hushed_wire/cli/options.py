@@ -12,6 +12,7 @@ from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
+from .said import say
 
 if TYPE_CHECKING:
     from ..rig import Setup
@@ -175,9 +176,9 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
         hysteresis=None if hysteresis is None else float(hysteresis),
     )
     if rate is not None and source.kind == "VCD":
-        sys.stderr.write("hushed-wire: warning: --rate plays no role here: a VCD has times of its own\n")
+        say("warning: --rate plays no role here: a VCD has times of its own")
     if (threshold is not None or hysteresis is not None) and source.waveforms is None:
-        sys.stderr.write("hushed-wire: warning: --threshold and --hysteresis play no role here: the file has levels, not volts\n")
+        say("warning: --threshold and --hysteresis play no role here: the file has levels, not volts")
     return source
 
 
@@ -446,7 +447,7 @@ def warn(notes: Any) -> None:
     """Warnings about the file, on stderr, so that they reach people whatever the format is."""
     for note in notes:
         if note.code:
-            sys.stderr.write(f"hushed-wire: warning: {note.text}\n")
+            say(f"warning: {note.text}")
 
 
 @contextmanager

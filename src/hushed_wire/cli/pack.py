@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
 from . import drawing, options
+from .said import say
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -101,7 +102,7 @@ def run(args: argparse.Namespace) -> int:
     frames, notes = _frames(args, place)
     if not args.quiet:
         for note in notes:
-            sys.stderr.write(f"hushed-wire: note: {source if args.image else 'text'}: {note}\n")
+            say(f"note: {source if args.image else 'text'}: {note}")
     if args.picture:
         _picture(args, place, frames)
     if kind == "view":

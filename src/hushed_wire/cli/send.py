@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
 from . import link_options, options
+from .said import say
 
 if TYPE_CHECKING:
     from ..rig import Rig
@@ -122,9 +123,7 @@ def _walked(args: argparse.Namespace, rig: Rig) -> int:
     finally:
         link.close()
     if found.twice():
-        sys.stderr.write(
-            f"hushed-wire: {', '.join(found.twice())} was answered for more than one output: a short between them, or a slip\n"
-        )
+        say(f"{', '.join(found.twice())} was answered for more than one output: a short between them, or a slip")
     device = next((device for device in rig.device if device.name == args.walk), None)
     ready = device.panel if device is not None and isinstance(device.panel, str) and device.panel else "8-digits"
     options.emit(args, found.toml().replace("{ready}", ready).encode())
@@ -186,7 +185,7 @@ def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
         else:
             sent = send(steps, rig, link)
     except Stopped as stopped:
-        sys.stderr.write(f"hushed-wire: {stopped}\n")
+        say(str(stopped))
         return 1
     finally:
         link.close()
@@ -200,7 +199,7 @@ def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
         options.emit(args, json_bytes(record))
         return 0
     if not args.link:
-        sys.stderr.write("hushed-wire: no link was named, so this went to the desk: the rig's devices in software\n")
+        say("no link was named, so this went to the desk: the rig's devices in software")
     text = f"{sent.steps} steps, {sent.data:,} bytes in {sent.transactions} transactions to {link.name}, in {sent.seconds * 1e3:.1f} ms"
     rate = f"; {sent.pictures} pictures, {sent.rate:.1f} a second" if sent.rate else ""
     options.emit(args, f"{text}{rate}\n".encode())

@@ -11,6 +11,7 @@ from typing import Any
 
 from ..errors import HushedError
 from . import drawing, options
+from .said import say
 
 EXAMPLES = """\
 examples:
@@ -88,6 +89,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _bytes(args: argparse.Namespace) -> tuple[bytes, str]:
     """The bytes, and where they come from."""
+    from ..small_file import small_file
+
     words = args.bytes
     if len(words) == 1 and words[0] == "-":
         return _decoded(sys.stdin.buffer.read(), "standard input", args.read)
@@ -95,7 +98,7 @@ def _bytes(args: argparse.Namespace) -> tuple[bytes, str]:
     if len(words) == 1 and (path.suffix or path.is_file()):
         try:
             return _decoded(
-                path.read_bytes(), words[0], args.read or ("bytes" if path.suffix.lower() in (".bin", ".raw") else None)
+                small_file(path, 64 << 20), words[0], args.read or ("bytes" if path.suffix.lower() in (".bin", ".raw") else None)
             )
         except OSError as error:
             remedy = "check the path; bytes are written like 0x18 0x3C"
@@ -116,7 +119,7 @@ def _decoded(raw: bytes, name: str, how: str | None) -> tuple[bytes, str]:
             arrays = re.findall(r"=\s*\{(.*?)\}\s*;", text, re.DOTALL)
             if len(arrays) > 1:  # a table with an index, say: the glyphs are the longest
                 text = "{" + max(arrays, key=lambda body: body.count(",")) + "}"
-                sys.stderr.write(f"hushed-wire: note: {name}: it has {len(arrays)} arrays; the longest is taken\n")
+                say(f"note: {name}: it has {len(arrays)} arrays; the longest is taken")
             return pasted(text, name).raw(), name
         except (HushedError, UnicodeDecodeError) as error:
             if how == "text":
@@ -240,7 +243,7 @@ def _chosen(args: argparse.Namespace, found: list[Any], pictures: list[Any], hea
         raise HushedError(f"--choose {args.choose}", remedy=f"there are guesses 1 to {len(found)}")
     one = found[args.choose - 1]
     if not args.quiet:
-        sys.stderr.write(f"hushed-wire: chosen: {one.options()}{f' --skip {header.length}' if header else ''}\n")
+        say(f"chosen: {one.options()}{f' --skip {header.length}' if header else ''}")
     owner = layouts.byte_map(one.layout, one.height, one.width) if args.marks else None
     _product(args, pictures[args.choose - 1], one.layout.bits, owner, layouts.in_words(one.layout, one.height, one.width))
     return 0

@@ -14,7 +14,7 @@ from ..bus.base import BUSES
 from ..errors import HushedError, nearest
 from ..rig.schema import Bus, Rig
 from ..rig.vocabulary import Mishap, address_of, share_of
-from ..units import parse
+from ..units import parse, parse_amount
 from .base import BusHeld, Refused
 
 if TYPE_CHECKING:
@@ -106,7 +106,7 @@ class Desk(OwnTime):
         elif kind == "strap":
             seat.address = address_of(detail)[1]
         elif kind == "slow":
-            seat.slow = float(parse(",".join(parts[1:]) or "?", "s", "--mishap"))
+            seat.slow = float(parse_amount(",".join(parts[1:]) or "?", "s", "--mishap"))
         else:
             seat.answers = 1.0 - share_of(",".join(parts[1:]))
 

@@ -55,7 +55,7 @@ class SerialProbe:
                 remedy="update the probe's firmware; see docs/probe.md",
             )
         self.name = f"the probe '{facts.get('name', '?')}' on {path}"
-        self.room = max(2, int(facts.get("room", "32")))
+        self.room = max(2, self._number(facts.get("room", "32"), 1 << 20, LinkUnusable))
 
     def _ask(
         self, verb: str, *words: str, lost: type[LinkLost] | type[LinkUnusable] = LinkLost, patience: float = PATIENCE
@@ -99,12 +99,31 @@ class SerialProbe:
     def _transfer(self, address: int, data: bytes, count: int) -> bytes:
         answer, words = self._ask("transfer", f"{address:02x}", data.hex() or "-", str(count))
         if answer == "done":
-            return bytes.fromhex(words[0]) if words and words[0] != "-" else b""
+            return self._bytes(words[0] if words else "-", count)
         if answer == "refused":
-            raise Refused(address, int(words[0]) if words else 0)
+            raise Refused(address, self._number(words[0], len(data)) if words else 0)
         if answer == "held":
             raise _held(self.path, words[0] if words else "a line")
         raise LinkLost(f"the transfer failed: {' '.join(words)}", where=self.path, remedy="check the probe and its wires")
+
+    def _number(self, text: str, most: int, kind: type[LinkLost] | type[LinkUnusable] = LinkLost) -> int:
+        """A number in an answer, 0 to `most`."""
+        if not (text.isascii() and text.isdecimal() and len(text) < 10 and int(text) <= most):
+            raise self._senseless(f"'{text}' where a number from 0 to {most} belongs", kind)
+        return int(text)
+
+    def _bytes(self, text: str, count: int) -> bytes:
+        """The bytes of an answer, `count` of them; `-` is none."""
+        try:
+            data = bytes.fromhex(text) if text != "-" else b""
+        except ValueError as error:
+            raise self._senseless(f"'{text}' where bytes in hex belong") from error
+        if len(data) != count:
+            raise self._senseless(f"{len(data)} bytes where {count} were asked for")
+        return data
+
+    def _senseless(self, what: str, kind: type[LinkLost] | type[LinkUnusable] = LinkLost) -> LinkLost | LinkUnusable:
+        return kind(f"the probe answers {what}", where=self.path, remedy="mend its firmware; docs/probe.md says what it answers")
 
     def check(self) -> None:
         """The probe tells a line that is held low."""

@@ -16,6 +16,7 @@ import msgspec
 
 from ..compiled import fast_form, write_compiled
 from ..errors import HushedError, nearest
+from ..small_file import small_text
 from .describe import Part
 
 __all__ = ["SHIPPED", "Catalog", "catalog_names", "compile_all", "load", "load_file"]
@@ -102,7 +103,7 @@ def load_file(path: Path, checked: bool = False) -> Part:
     import tomllib  # here, since shipped parts are read without it
 
     try:
-        text = path.read_text(encoding="utf-8")
+        text = small_text(path)
         table = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise HushedError(f"not TOML: {error}"[:200], where=str(path), remedy="mend the file at that place") from error

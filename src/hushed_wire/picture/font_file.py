@@ -6,6 +6,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from ..errors import HushedError, nearest
+from ..small_file import small_text
 from .bdf import read_bdf
 from .font import Font
 from .text_art import read_art
@@ -40,7 +41,7 @@ def font_named(name: str, folder: Path | None = None) -> Font:
 def text_of(path: Path, name: str) -> str:
     """A font file's text."""
     try:
-        return path.read_bytes().decode("utf-8")
+        return small_text(path)
     except FileNotFoundError as error:
         raise HushedError("no such font", where=name, remedy="check the path") from error
     except UnicodeDecodeError as error:

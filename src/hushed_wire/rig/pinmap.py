@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from ..errors import HushedError, nearest
+from ..small_file import small_text
 
 __all__ = ["Pin", "PinMap", "load_pin_map"]
 
@@ -77,7 +78,7 @@ def load_pin_map(name: str, folder: Path) -> PinMap:
         shipped = [entry.stem for entry in SHIPPED.glob("*.toml")]
         raise HushedError(f"there is no pin map '{name}'", remedy=f"{nearest(name, shipped)}, or the path of your own")
     try:
-        found = msgspec.convert(tomllib.loads(path.read_text(encoding="utf-8")), PinMap)
+        found = msgspec.convert(tomllib.loads(small_text(path)), PinMap)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise HushedError(f"not TOML: {error}", where=str(path), remedy="mend the file at that place") from error
     except msgspec.ValidationError as error:

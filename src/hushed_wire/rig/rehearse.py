@@ -24,7 +24,7 @@ from ..trace import Trace, mishap
 from ..trace.merge import merge
 from ..trace.sampling import Electrics, sampled, volts
 from ..trace.threshold import Waveforms
-from ..units import parse
+from ..units import parse, parse_amount
 from .encoder import RigEncoder
 from .schema import Bus, Rig
 from .vocabulary import Mishap, address_of, share_of
@@ -80,7 +80,7 @@ def _wires(steps: list[Step], rig: Rig, mishaps: list[Mishap], clock: Fraction |
     haste = Fraction(1)
     for act in mishaps:
         if act.kind == "fast-clock":
-            clock = parse(act.detail, "Hz", "--mishap")
+            clock = parse_amount(act.detail, "Hz", "--mishap")
         elif act.kind == "short-wait":
             haste = Fraction(share_of(act.detail))
         elif act.kind == "slow":
@@ -246,15 +246,13 @@ def _electrics(usual: Electrics, name: str, acts: list[Mishap], capacitance: flo
         if act.kind not in IN_VOLTS or line != name:
             continue
         if act.kind == "pull-up":
-            usual = replace(usual, rise=float(parse(text, "Ohm", "--mishap")) * capacitance)
+            usual = replace(usual, rise=float(parse_amount(text, "Ohm", "--mishap")) * capacitance)
         elif act.kind == "high-level":
-            usual = replace(usual, high=float(parse(text, "V", "--mishap")))
+            usual = replace(usual, high=float(parse_amount(text, "V", "--mishap")))
         elif act.kind == "noise":
-            usual = replace(usual, noise=float(parse(text, "V", "--mishap")))
-        elif text.isdecimal():
-            usual = replace(usual, fights=int(text))
+            usual = replace(usual, noise=float(parse_amount(text, "V", "--mishap")))
         else:
-            raise HushedError(f"'{text}' is not a number", where="--mishap", remedy="like: --mishap fight:SDA,5")
+            usual = replace(usual, fights=mishap.times_of(text, "fights", "fight:SDA,5"))
     return usual
 
 

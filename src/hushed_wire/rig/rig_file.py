@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from ..errors import HushedError, nearest
+from ..small_file import small_text
 from .check import check
 from .schema import Bridge, Bus, Device, Driver, Rig
 
@@ -20,7 +21,7 @@ def load_rig(path: str | Path, lenient: bool = False) -> Rig:
     """Reads and checks a rig file. lenient: wiring that cannot work is let through, for the rules that explain it."""
     where = str(path)
     try:
-        text = Path(path).read_text(encoding="utf-8")
+        text = small_text(path)
     except FileNotFoundError as error:
         raise HushedError("no such file", where=where, remedy="check the path of the rig") from error
     except (OSError, UnicodeDecodeError) as error:

@@ -14,12 +14,14 @@ import msgspec
 
 from ..errors import HushedError
 from ..part.describe import Value
+from ..small_file import small_text
 from ..units import parse as parse_quantity
 
 __all__ = ["Statement", "number", "parse_file", "parse_text"]
 
 DEEPEST = 50  # blocks within one another
 
+WIDEST = 8192  # characters of a word
 LITERAL = ("text", "fill", "picture", "include")  # verbs whose words are taken as they stand
 LONGEST = 1 << 24  # bytes of one data statement
 
@@ -46,11 +48,21 @@ def number(text: str) -> int | None:
         return int(text)
 
 
-def parse_text(text: str, name: str, folder: Path | None = None, within: tuple[Path, ...] = ()) -> list[Statement]:
+class Room(msgspec.Struct):
+    """How much may still be included: files that include others twice each would never end."""
+
+    left: int = 16 << 20  # characters; every file counts as at least 10,000
+
+
+def parse_text(
+    text: str, name: str, folder: Path | None = None, within: tuple[Path, ...] = (), room: Room | None = None
+) -> list[Statement]:
     """The statements of a sequence; raises HushedError with file:line.
 
     folder: where included files lie (None: nothing can be included). within: the files that are being read, outermost first.
+    room: for what they include.
     """
+    room = room or Room()
     open_blocks: list[tuple[Statement, list[Statement]]] = []
     out: list[Statement] = []
     here = out
@@ -71,7 +83,7 @@ def parse_text(text: str, name: str, folder: Path | None = None, within: tuple[P
             outer.append(msgspec.structs.replace(opener, block=tuple(here)))
             here = outer
         elif statement.verb == "include":
-            here += _included(statement, folder, within)
+            here += _included(statement, folder, within, room)
         else:
             here.append(statement)
     if open_blocks:
@@ -84,6 +96,9 @@ def parse_text(text: str, name: str, folder: Path | None = None, within: tuple[P
 
 def _statement(line: str, place: str) -> Statement | None:
     """One line; None where it is empty."""
+    if len(line) > WIDEST and (long := re.search(rf"[^\s\"']{{{WIDEST},}}|\"[^\"]{{{WIDEST},}}|'[^']{{{WIDEST},}}", line)):
+        what = f"a word of {len(long[0]):,} characters"
+        raise HushedError(what, where=place, remedy="separate the bytes by spaces; a picture is named by its file")
     try:
         words = shlex.split(line, comments=True)
     except ValueError as error:
@@ -111,7 +126,7 @@ def _as_written(line: str) -> str:
     return (found[0] if found else line).strip()
 
 
-def _included(statement: Statement, folder: Path | None, within: tuple[Path, ...]) -> list[Statement]:
+def _included(statement: Statement, folder: Path | None, within: tuple[Path, ...], room: Room) -> list[Statement]:
     if len(statement.words) != 1:
         raise HushedError("'include' needs one file", where=statement.place, remedy="like: include bring-up.hush")
     if folder is None:
@@ -120,23 +135,30 @@ def _included(statement: Statement, folder: Path | None, within: tuple[Path, ...
     if path.resolve() in [file.resolve() for file in within]:
         chain = " includes ".join(file.name for file in (*within, path))
         raise HushedError(f"files include one another: {chain}", where=statement.place, remedy="take one of the includes out")
+    if path.exists() and not path.is_file():
+        raise HushedError(f"'{statement.words[0]}' is no file", where=statement.place, remedy="include the file of a sequence")
     try:
-        return parse_file(path, within)
+        return parse_file(path, within, room)
     except HushedError as error:
         if error.where == str(path):  # the file itself, not a line in it
             error.where, error.what = statement.place, f"'{statement.words[0]}': {error.what}"
         raise
 
 
-def parse_file(path: Path, within: tuple[Path, ...] = ()) -> list[Statement]:
+def parse_file(path: Path, within: tuple[Path, ...] = (), room: Room | None = None) -> list[Statement]:
     """The statements of a .hush file, included ones in their places."""
-    return parse_text(read_text(path), str(path), path.parent, (*within, path))
+    room, text = room or Room(), read_text(path)
+    if within:
+        room.left -= max(len(text), 10_000)
+        if room.left < 0:
+            raise HushedError("too much is included", where=str(within[0]), remedy="do files include others many times over?")
+    return parse_text(text, str(path), path.parent, (*within, path), room)
 
 
 def read_text(path: Path) -> str:
     """The text of a sequence file."""
     try:
-        return path.read_text(encoding="utf-8")
+        return small_text(path)
     except FileNotFoundError as error:
         raise HushedError("no such file", where=str(path), remedy="check the path of the sequence") from error
     except UnicodeDecodeError as error:

@@ -121,6 +121,8 @@ def _opened(
         if isinstance(raw, int):
             out._samples = _closing(stream, samples(stream, raw, rate, lines or None))
         return out
+    if stream.head.startswith((b"\xff\xfe", b"\xfe\xff")):
+        stream.recode()
     head = stream.head
     if not head:
         reason = "the file is empty" if not stream.cut else "the gzip data is damaged from the start"
@@ -177,6 +179,9 @@ def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
     folder = target.parent
     temporary = None
     try:
+        if target.is_symlink():  # what it leads to is written; the link stays
+            target = target.resolve()
+            folder = target.parent
         if target.is_dir():
             raise HushedError("is a folder", where=str(path), remedy="name a file in it")
         if target.exists() and not target.is_file():  # a device or a pipe cannot be renamed over

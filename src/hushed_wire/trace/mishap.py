@@ -8,10 +8,36 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
-from ..units import parse
+from ..units import parse_amount
 from .model import Times, Trace, fold
 
-__all__ = ["drop_clock", "hang", "invert", "join", "lag", "late_start", "loose", "reverse", "slow_edge", "spike", "stuck", "swap"]
+__all__ = [
+    "drop_clock",
+    "hang",
+    "invert",
+    "join",
+    "lag",
+    "late_start",
+    "loose",
+    "reverse",
+    "slow_edge",
+    "spike",
+    "stuck",
+    "swap",
+    "times_of",
+]
+
+
+MOST_TIMES = 1_000_000  # that something happens
+
+
+def times_of(text: str, what: str, example: str) -> int:
+    """How often something happens."""
+    if not (text.isdecimal() and text.isascii()):
+        raise HushedError(f"'{text}' is not a number of {what}", remedy=f"like: --mishap {example}")
+    if len(text) > 9 or int(text) > MOST_TIMES:
+        raise HushedError(f"'{text}' is more than {MOST_TIMES:,} {what}", remedy=f"like: --mishap {example}")
+    return int(text)
 
 
 def _parts(detail: str, count: int, example: str) -> list[str]:
@@ -44,13 +70,12 @@ def spike(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`spike:LINE,COUNT` or `spike:LINE,COUNT,WIDTH`: so many pulses against the line's level, at random times; 15 to 35 ns wide."""
     parts = [part.strip() for part in detail.split(",")]
     name, text = _parts(",".join(parts[:2]), 2, "spike:SCL,20")
-    if not text.isdecimal():
-        raise HushedError(f"'{text}' is not a number of spikes", remedy="like: --mishap spike:SCL,20")
-    wide = float(parse(parts[2], "s")) if len(parts) > 2 else 25e-9
+    count = times_of(text, "spikes", "spike:SCL,20")
+    wide = float(parse_amount(parts[2], "s")) if len(parts) > 2 else 25e-9
     random = np.random.default_rng(seed)
     line = trace.index(name)
-    width = np.maximum(1, (random.uniform(0.6 * wide, 1.4 * wide, int(text)) / float(trace.tick)).astype(np.int64))
-    begin = np.sort(random.integers(trace.start + 1, max(trace.end - 1000, trace.start + 2), int(text)))
+    width = np.maximum(1, (random.uniform(0.6 * wide, 1.4 * wide, count) / float(trace.tick)).astype(np.int64))
+    begin = np.sort(random.integers(trace.start + 1, max(trace.end - 1000, trace.start + 2), count))
     own = trace.edges(line)
     # Spikes that touch one another or an edge would make other pulses than those asked for.
     room = int((1.5 * wide + 25e-9) / float(trace.tick)) + 1
@@ -123,7 +148,7 @@ def slow_edge(trace: Trace, detail: str, seed: int = 0) -> Trace:
 
 
 def _shifted(trace: Trace, name: str, text: str, which: tuple[str, ...]) -> Trace:
-    line, later = trace.index(name), trace.ticks(parse(text, "s"))
+    line, later = trace.index(name), trace.ticks(parse_amount(text, "s"))
     own = trace.edges(line)
     times = own.times.copy()
     moved = np.zeros(len(times), bool)
@@ -143,14 +168,13 @@ def _shifted(trace: Trace, name: str, text: str, which: tuple[str, ...]) -> Trac
 def drop_clock(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`drop-clock:LINE,COUNT`: so many of a line's pulses never arrive, at random places."""
     name, text = _parts(detail, 2, "drop-clock:SCK,3")
-    if not text.isdecimal():
-        raise HushedError(f"'{text}' is not a number of pulses", remedy="like: --mishap drop-clock:SCK,3")
+    count = times_of(text, "pulses", "drop-clock:SCK,3")
     line = trace.index(name)
     own = trace.edges(line)
     pulses = np.arange(1, len(own.times) - 1, 2)
     if not len(pulses):
         raise HushedError(f"'{name}' has no pulses", remedy="name a line that moves")
-    lost = np.random.default_rng(seed).choice(pulses, min(int(text), len(pulses)), replace=False)
+    lost = np.random.default_rng(seed).choice(pulses, min(count, len(pulses)), replace=False)
     keep = np.ones(len(own.times), bool)
     keep[lost] = keep[lost + 1] = False
     return _with_line(trace, line, own.times[keep], own.level[keep])
@@ -159,16 +183,15 @@ def drop_clock(trace: Trace, detail: str, seed: int = 0) -> Trace:
 def loose(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`loose:LINE,COUNT`: a contact opens so many times for 20 to 200 us, and the line is low meanwhile (high where it idles high)."""
     name, text = _parts(detail, 2, "loose:SDA,4")
-    if not text.isdecimal():
-        raise HushedError(f"'{text}' is not a number", remedy="like: --mishap loose:SDA,4")
+    count = times_of(text, "contacts lost", "loose:SDA,4")
     random = np.random.default_rng(seed)
     line = trace.index(name)
     own = trace.edges(line)
     busy = own.times[1:]
     if not len(busy):
         raise HushedError(f"'{name}' does not move", remedy="name a line that moves")
-    begin = np.sort(random.choice(busy, int(text)))
-    end = begin + (random.uniform(20e-6, 200e-6, int(text)) / float(trace.tick)).astype(np.int64)
+    begin = np.sort(random.choice(busy, count))
+    end = begin + (random.uniform(20e-6, 200e-6, count) / float(trace.tick)).astype(np.int64)
     level = int(own.level[0]) & 1
     # Openings that overlap are one.
     reach = np.maximum.accumulate(end)
@@ -185,7 +208,7 @@ def loose(trace: Trace, detail: str, seed: int = 0) -> Trace:
 def hang(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`hang:LINE,TIME`: a line is held low from that time on."""
     name, text = _parts(detail, 2, "hang:SDA,2ms")
-    line, when = trace.index(name), trace.start + trace.ticks(parse(text, "s"))
+    line, when = trace.index(name), trace.start + trace.ticks(parse_amount(text, "s"))
     if not trace.start < when < trace.end:
         raise HushedError(f"{text} is outside the capture", remedy="name a time within it")
     own = trace.edges(line)
@@ -195,4 +218,4 @@ def hang(trace: Trace, detail: str, seed: int = 0) -> Trace:
 
 def late_start(trace: Trace, detail: str, seed: int = 0) -> Trace:
     """`late-start:TIME`: the capture starts so much later."""
-    return trace.window(trace.start + trace.ticks(parse(detail, "s")), trace.end)
+    return trace.window(trace.start + trace.ticks(parse_amount(detail, "s")), trace.end)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import io
 import os
 import select
@@ -31,6 +32,7 @@ class Stream:
         self.ended = False
         first = file.read(PIECE) if own else self._begun()
         self.compressed = first.startswith(GZIP)
+        self._recoder: codecs.IncrementalDecoder | None = None
         self._unpack = zlib.decompressobj(wbits=31) if self.compressed else None
         self._packed = first if self.compressed else b""
         self._plain = b"" if self.compressed else first
@@ -88,9 +90,22 @@ class Stream:
         if self._plain:
             out, self._plain = self._plain[:size], self._plain[size:]
             return out
-        if self.compressed:
-            return self._inflate(size)
-        return self._some(size)
+        piece = self._next(size)
+        while self._recoder is not None:
+            out = self._recoder.decode(piece, final=not piece).encode("utf-8", "replace")
+            if out or not piece:
+                return out
+            piece = self._next(size)
+        return piece
+
+    def _next(self, size: int) -> bytes:
+        return self._inflate(size) if self.compressed else self._some(size)
+
+    def recode(self) -> None:
+        """Text in UTF-16, as some programs export it, is handed on in UTF-8 from here on."""
+        self._recoder = codecs.getincrementaldecoder("utf-16")("replace")
+        self._plain = self._recoder.decode(self._plain).encode("utf-8", "replace")
+        self.head = self._plain[:65536]
 
     def readinto(self, buffer: memoryview, unit: int = 1) -> int:
         """Fills `buffer` as far as the file goes (a pipe: as far as it has come, in whole units); returns how many bytes."""
@@ -98,7 +113,7 @@ class Stream:
         while done < len(buffer):
             if self.live and done and done % unit == 0 and not self._plain and not self._waiting():
                 break
-            if self._plain or self.compressed or self.live:
+            if self._plain or self.compressed or self.live or self._recoder is not None:
                 piece = self.read(len(buffer) - done)
                 count = len(piece)
                 buffer[done : done + count] = piece

@@ -105,8 +105,6 @@ def _shape_of(head: bytes) -> Shape | None:
 
 
 def _encoding(head: bytes) -> str:
-    if head.startswith(b"\xff\xfe"):
-        return "utf-16"
     if head.startswith(b"\xef\xbb\xbf"):
         return "utf-8-sig"
     try:

@@ -381,7 +381,8 @@ def write(trace: Trace, comment: str = "", added: list[Added] | None = None) -> 
         header.append(f"$comment sample-interval {interval / Fraction(10) ** UNITS[unit_of]} {unit_of} $end")
     header.append("$scope module capture $end")
     codes = [chr(33 + k) for k in range(len(trace.names))]
-    header += [f"$var wire 1 {code} {'_'.join(name.split())} $end" for code, name in zip(codes, trace.names, strict=True)]
+    named = ["_".join(name.replace("$end", "_end").split()) or f"line{number}" for number, name in enumerate(trace.names)]
+    header += [f"$var wire 1 {code} {name} $end" for code, name in zip(codes, named, strict=True)]
     origin = min(0, trace.start)  # VCD knows no time before zero
     events: list[tuple[int, str]] = []
     for number, entry in enumerate(added or []):

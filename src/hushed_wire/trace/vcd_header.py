@@ -31,7 +31,7 @@ SAMPLED = re.compile(r"sample-interval\s+(\d+)(?:/(\d+))?\s*(s|ms|us|ns|ps|fs)\b
 
 def looks_like(head: bytes) -> bool:
     """Whether a file that starts with `head` is a VCD."""
-    return head.lstrip()[:16].decode("latin-1").lower().startswith(OPENINGS)
+    return head.removeprefix(b"\xef\xbb\xbf").lstrip()[:16].decode("latin-1").lower().startswith(OPENINGS)
 
 
 @dataclass
@@ -71,7 +71,7 @@ def read_header(stream: Stream) -> tuple[Header, bytes, int]:
             stop = len(data)
             break
         data += piece
-    text, rest = data[:stop].decode("latin-1"), data[stop + 4 :]
+    text, rest = data[:stop].removeprefix(b"\xef\xbb\xbf").decode("latin-1"), data[stop + 4 :]
     header, scope = Header(), [""]
     for section in re.finditer(r"\$(\w+)\s+(.*?)\s*\$end\b", text + " $end", re.DOTALL):
         keyword, body = section[1].lower(), section[2].split()
@@ -79,7 +79,7 @@ def read_header(stream: Stream) -> tuple[Header, bytes, int]:
             if keyword == "timescale":
                 header.tick = _timescale("".join(body))
             elif keyword == "scope":
-                scope.append(body[-1] if body else "")
+                scope.append(_as_text(body[-1]) if body else "")
             elif keyword == "upscope" and len(scope) > 1:
                 scope.pop()
             elif keyword == "var":
@@ -94,6 +94,14 @@ def read_header(stream: Stream) -> tuple[Header, bytes, int]:
     return header, rest, text.count("\n") + 1
 
 
+def _as_text(name: str) -> str:
+    """A name as it was meant: UTF-8, as we write it, where it is such; codes are bytes and stay so."""
+    try:
+        return name.encode("latin-1").decode("utf-8")
+    except UnicodeDecodeError:
+        return name
+
+
 def _timescale(text: str) -> Fraction:
     found = re.fullmatch(r"(1|10|100)(s|ms|us|ns|ps|fs)", text)
     if not found:
@@ -106,7 +114,7 @@ def _declare(header: Header, scope: tuple[str, ...], body: list[str]) -> None:
         raise HushedError("a $var without type, size, code and name", remedy="export the file again")
     if int(body[1]) > WIDEST:
         raise HushedError(f"a vector of {body[1]} bits", remedy="the file is damaged: export it again")
-    kind, size, code, name = body[0].lower(), int(body[1]), body[2], body[3]
+    kind, size, code, name = body[0].lower(), int(body[1]), body[2], _as_text(body[3])
     selection = "".join(body[4:])
     inline = re.fullmatch(r"(.+?)(\[\d+(?::\d+)?\])", name)
     if inline and not selection:

@@ -5,11 +5,15 @@ from __future__ import annotations
 import io
 import os
 import sys
+from collections.abc import Iterable
 from typing import IO, NoReturn, cast
 
 from rich.console import Console as RichConsole
+from rich.console import ConsoleOptions, RenderableType
+from rich.segment import Segment
 from rich.theme import Theme
 
+from ..harmless import harmless
 from .pipe_console import WIDTH
 
 __all__ = ["Tidy", "console", "writes_unicode"]
@@ -47,6 +51,11 @@ class Console(RichConsole):
     def on_broken_pipe(self) -> NoReturn:
         """Passes it on, where rich would end the program with status 1."""
         raise
+
+    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        """Pieces of text with nothing in them that the terminal would obey; what rich itself sends is marked as control."""
+        for piece in super().render(renderable, options):
+            yield piece if piece.control else piece._replace(text=harmless(piece.text))
 
 
 THEME = Theme(

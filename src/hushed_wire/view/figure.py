@@ -9,12 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from io import BytesIO
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ..bus.words import RESTART, START, STOP
 from ..errors import HushedError
+from ..harmless import harmless
 from ..trace import Trace
 from ..trace.threshold import Waveforms
 from ..units import show, show_time
@@ -54,6 +55,7 @@ def plot(
 
     matplotlib.use("Agg")
     from matplotlib import pyplot
+    from matplotlib.text import Text
     from matplotlib.ticker import EngFormatter
 
     low, high = window
@@ -66,7 +68,8 @@ def plot(
     labels = [name for name, _ in only] or [trace.names[line] for line in order]
     analogue = [waveforms is not None and trace.names[line] in waveforms.names for line in order]
     ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
-    with pyplot.rc_context({"font.family": "DejaVu Sans Mono", "font.size": FONT, "svg.hashsalt": "hushed-wire"}):
+    style: Any = {"font.family": "DejaVu Sans Mono", "font.size": FONT, "svg.hashsalt": "hushed-wire", "text.parse_math": False}
+    with pyplot.rc_context(style):
         figure, axes = pyplot.subplots(
             len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
             gridspec_kw={"height_ratios": ratios, "hspace": 0.14, "left": LEFT, "right": RIGHT, "top": 0.9, "bottom": 0.085},
@@ -90,6 +93,9 @@ def plot(
         axes[-1].set_xlabel(f"time after {show_time(origin, (high - low) / 1000)}" if origin else "time")
         left_out = 0 if only else len(trace.names) - len(order)
         _headed(figure, path, window, scene, marked, left_out)
+        for text in figure.findobj(Text):
+            if text.get_text() != harmless(text.get_text()):
+                text.set_text(harmless(text.get_text()))
         out = BytesIO()
         figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
         pyplot.close(figure)

@@ -6,6 +6,7 @@ from xml.etree import ElementTree
 
 from ..diagnosis import Diagnosis
 from ..finding import SEVERITIES
+from ..harmless import harmless
 
 __all__ = ["junit"]
 
@@ -31,6 +32,9 @@ def junit(outcome: Diagnosis, path: str, fail_on: str) -> bytes:
     suite.set("tests", str(len(suite)))
     suite.set("failures", str(failures))
     suite.set("errors", "0")
+    for element in suite.iter():  # XML has no way to say what a terminal would obey
+        element.text = element.text and harmless(element.text)
+        element.attrib.update({key: harmless(value) for key, value in element.attrib.items()})
     ElementTree.indent(suite)
     body: bytes = ElementTree.tostring(suite, encoding="utf-8")
     return b'<?xml version="1.0" encoding="UTF-8"?>\n' + body + b"\n"

@@ -10,6 +10,8 @@ import textwrap
 from types import SimpleNamespace
 from typing import IO, Any
 
+from ..harmless import harmless
+
 __all__ = ["WIDTH", "Plain", "kit_of"]
 
 GAP = "  "
@@ -55,7 +57,7 @@ class Table:
         """One more row."""
         while len(self.heads) < len(cells):
             self.add_column()
-        self.rows.append([str(cell) for cell in cells])
+        self.rows.append([harmless(str(cell)) for cell in cells])
 
     def lines(self, width: int) -> list[str]:
         """The table as lines of text."""
@@ -95,7 +97,7 @@ class Plain:
 
     def print(self, what: Any = "", style: str = "") -> None:
         """Prints a text or a table."""
-        lines = what.lines(self.width) if isinstance(what, Table) else _folded(str(what), self.width)
+        lines = what.lines(self.width) if isinstance(what, Table) else _folded(harmless(str(what)), self.width)
         self.file.write("".join(f"{line.rstrip()}\n" for line in lines))
 
 

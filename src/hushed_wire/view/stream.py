@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from ..bus.channel import LONGEST, Channel
 from ..bus.scan import Scan
+from ..harmless import hazardous, no_formula
 from ..rig.decoder import Decoded, RigDecoder
 from ..rig.schema import Rig
 from ..trace import Trace
@@ -237,6 +238,7 @@ def json_of(lines: Iterator[bytes], capture: Callable[[], dict[str, Any]], assum
 
 CALLS = ["start", "end", "bus", "address", "direction", "answered", "bytes", "began", "ended", "meaning"]
 WORDS = ["start", "end", "bus", "select", "address", "direction", "words", "data", "meaning"]
+SPELLED = (6, 7)  # columns of words as the radix spells them, spaces between: no formula, and left as they stand
 
 
 def csv_pieces(
@@ -273,6 +275,10 @@ def _with_entries(rows: list[Row], tick: tuple[int, int]) -> Iterator[tuple[Row,
 def _csv(rows: list[list[Any]]) -> bytes:
     out = io.StringIO()
     csv.writer(out, lineterminator="\n").writerows(rows)
+    if hazardous(out.getvalue()):  # seldom: cells are looked at one by one only then
+        out = io.StringIO()
+        marked = [[cell if at in SPELLED else no_formula(cell) for at, cell in enumerate(row)] for row in rows]
+        csv.writer(out, lineterminator="\n").writerows(marked)
     return out.getvalue().encode()
 
 
