@@ -86,6 +86,15 @@ class LastResort(unittest.TestCase):
         done = program("decode", "healthy.vcd", "--from", "-280us", "--to", "2ms", "--summary")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(program("decode", "healthy.vcd", "--from", "-4V").returncode, 2)
+        with tempfile.TemporaryDirectory() as text:
+            file = Path(text) / "trigger.csv"
+            rows = [f"{(number - 200) * 1e-6:.6f},{number % 2},{number // 3 % 2}" for number in range(400)]
+            file.write_text("\n".join(["Time [s],A,B", *rows]) + "\n")
+            found = program("find", str(file), "high(A)<1.5us", "--most", "3").stdout.decode()
+            shown = re.findall(r"--from (-[0-9.]+us) --to (-[0-9.]+us)", found)
+            self.assertEqual(len(shown), 3, found)
+            for start, end in shown:
+                self.assertEqual(program("lines", str(file), "--from", start, "--to", end).returncode, 0)
 
 
 HOSTILE = "SCL\x1b[31m", "=1+1|SDA\u202e"

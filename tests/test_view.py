@@ -11,6 +11,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hushed_wire.errors import HushedError
 from hushed_wire.rig import Options, Reading, assume, decode, load_rig
 from hushed_wire.trace import read_capture
 from hushed_wire.units import parse, show, show_time, time_column
@@ -159,6 +160,21 @@ class Words(unittest.TestCase):
         column = time_column([0.0002, 0.0250001, 0.0250002], 1e-7)
         self.assertEqual(column, ["0.2000 ms", "25.0001 ms", "25.0002 ms"])
         self.assertEqual([show_time(t) for t in (0.0, 1.5, 2e-6, -0.0031)], ["0 s", "1.5 s", "2 µs", "-3.1 ms"])
+        long = {
+            2400.7: "40 min 0.7 s",
+            7503.0: "2 h 5 min 3 s",
+            -150.25: "-2 min 30.25 s",
+            119.9: "119.9 s",
+            3599.9999: "1 h",
+            3600.0: "1 h",
+        }
+        self.assertEqual({value: show_time(value) for value in long}, long)
+        self.assertEqual(show(2400.7, "s"), "40 min 0.7 s")
+        read = {"24min": 1440, "-2 min 30.25 s": "-150.25", "1 h 3 min": 3780, "40min0.7s": "2400.7", "2h": 7200}
+        for text, value in read.items():
+            self.assertEqual(parse(text, "s"), Fraction(value))
+        with self.assertRaises(HushedError):
+            parse("24min", "Hz")
 
     def test_tables_of_the_listing_line_up(self) -> None:
         lines = program("decode", "healthy.vcd", "--rig", "front-desk.toml").stdout.decode().splitlines()

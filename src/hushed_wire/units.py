@@ -28,6 +28,9 @@ SAME = {"\u03a9": "Ohm", "\u2126": "Ohm", "ohm": "Ohm", "Ohms": "Ohm", "ohms": "
 LONGEST_TIME = 10**6  # seconds
 LONGEST = 60  # characters of a quantity
 PLAIN = re.compile(r"([0-9]+(?:\.[0-9]+)?) ?([pnumkMG]?)(s|Hz|V|A|Ohm|F)")
+NUMBER = r"([0-9]+(?:\.[0-9]+)?)"
+LONG = re.compile(rf"(-?)(?:{NUMBER} ?h)? ?(?:{NUMBER} ?min)? ?(?:{NUMBER} ?s)?")  # 24min, 1 h 3 min 0.5 s
+PATIENCE = 120  # seconds: longer times are told in minutes
 PREFIXES = {"p": Fraction(1, 10**12), "n": Fraction(1, 10**9), "u": Fraction(1, 10**6), "m": Fraction(1, 1000), "": Fraction(1)}
 PREFIXES |= {"k": Fraction(1000), "M": Fraction(10**6), "G": Fraction(10**9)}
 
@@ -39,6 +42,11 @@ def parse(text: str, unit: str, where: str = "") -> Fraction:
     plain = PLAIN.fullmatch(text.strip())
     if plain and plain[3] == unit:  # the form that everybody writes needs no package
         return Fraction(plain[1]) * PREFIXES[plain[2]]
+    if unit == "s" and (long := LONG.fullmatch(text.strip())) and (long[2] or long[3]):
+        value = sum(
+            (Fraction(number or 0) * many for number, many in zip(long.groups()[1:], (3600, 60, 1), strict=True)), Fraction(0)
+        )
+        return -value if long[1] else value
     from quantiphy import InvalidNumber, Quantity
 
     kind, example = KINDS[unit]
@@ -72,12 +80,23 @@ def counted(number: int, what: str) -> str:
 
 def show(value: float, unit: str, digits: int = 4) -> str:
     """`value` with an SI prefix: 2.5 µs, 400 kHz, 3.3 V."""
+    if unit == "s" and PATIENCE <= abs(value) < math.inf:
+        return _show_long(float(value), 1)
     from quantiphy import Quantity
 
     with Quantity.prefs(  # type: ignore[no-untyped-call]
         prec=digits - 1, map_sf=Quantity.map_sf_to_greek, minus="-"
     ):
         return str(Quantity(float(value), unit))
+
+
+def _show_long(seconds: float, decimals: int) -> str:
+    """A long time as people tell it: 40 min 0.7 s, 2 h 5 min 3 s."""
+    minutes, rest = divmod(round(abs(seconds), decimals), 60)
+    hours, minutes = divmod(int(minutes), 60)
+    text = f"{rest:.{decimals}f}".rstrip("0").rstrip(".") if decimals else f"{rest:.0f}"
+    parts = [f"{hours} h"] * bool(hours) + [f"{minutes} min"] * bool(minutes) + [f"{text} s"] * (rest > 0)
+    return ("-" if seconds < 0 else "") + " ".join(parts)
 
 
 def _scale(size: float) -> tuple[float, str]:
@@ -95,6 +114,8 @@ def show_time(seconds: float, resolution: float = 0.0) -> str:
     decimals = 3
     while resolution and decimals < 9 and resolution * factor * 10**decimals < 0.5:
         decimals += 1
+    if size >= PATIENCE:
+        return _show_long(seconds, decimals)
     text = f"{seconds * factor:.{decimals}f}"
     return f"{text.rstrip('0').rstrip('.') if '.' in text else text} {unit}"
 

@@ -67,10 +67,10 @@ def _window(trace: Trace, start: int, end: int) -> str:
 def _us(seconds: float, digits: int, way: int) -> str:
     """Microseconds with so many digits, rounded outwards."""
     value = seconds * 1e6
-    places = max(0, digits - len(str(int(value))))
+    places = max(0, digits - len(str(int(abs(value)))))
     step = 10.0**-places
     rounded = (np.floor if way < 0 else np.ceil)(value / step) * step
-    return f"{max(0.0, float(rounded)):.{places}f}us"
+    return f"{float(rounded) + 0.0:.{places}f}us"
 
 
 def _near(trace: Trace, listen: Callable[[], Reading], radix: str) -> Callable[[int, int, int], list[tuple[int, bool, Text]]]:
