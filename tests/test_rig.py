@@ -179,7 +179,7 @@ class Rehearsal(unittest.TestCase):
         for text, said in (
             ("swap:SCL", "like: --mishap swap:SCL,SDA"), ("swap:SCL,SDX", "no line 'SDX'"), ("stuck:SDA,up", "'up' is not a level"),
             ("drop-step:charge", "no step 'charge'\n.*'charge-pump'"), ("refuse:tyde", "no device 'tyde'\n.*'tide'"),
-            ("shorten:picture", "NAME,COUNT"), ("alter-step:contrast=3", "alter-step:"), ("late-start:1h", "late|not a time|in h"),
+            ("shorten:picture", "NAME,COUNT"), ("alter-step:contrast=3", "alter-step:"), ("late-start:1h", "nothing of the capture"),
             ("strap:tide,0x99", "no 7-bit address"), ("strap:tyde,0x3C", "no device 'tyde'"), ("flaky:tide,x", "not a percentage"),
             ("garble:5", "between host and probe"), ("fast-clock:3V", "is in V, not Hz"), ("spike:SCL,many", "'many' is not a number"),
         ):  # fmt: skip
