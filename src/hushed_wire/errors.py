@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from difflib import get_close_matches
 
-from .harmless import harmless, in_one_line
+from .harmless import in_one_line
 
 __all__ = ["HushedError", "nearest"]
 
@@ -24,7 +24,8 @@ class HushedError(Exception):
 
     def __str__(self) -> str:
         head = in_one_line(f"{self.where}: {self.what}" if self.where else self.what)
-        return f"{head}\n  {harmless(self.remedy)}" if self.remedy else head
+        remedy = "\n".join(map(in_one_line, self.remedy.split("\n")))
+        return f"{head}\n  {remedy}" if self.remedy else head
 
 
 def nearest(word: str, known: Iterable[str]) -> str:

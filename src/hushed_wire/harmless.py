@@ -10,15 +10,16 @@ import re
 
 __all__ = ["harmless", "hazardous", "in_one_line", "no_formula"]
 
-OBEYED = re.compile("[\x00-\x09\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
-FORMULA = re.compile(r"""(?m)(?:^|,)"?(?:[=@]|[+-](?![\d.]+(?:e[+-]?\d+)?(?:[",]|$)))""")
+# Patterns are made when they are first asked for: every command loads this module, and few need them.
+OBEYED = "[\x00-\x09\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]"
+FORMULA = r"""(?m)(?:^|,)"?(?:[=@]|[+-](?![\d.]+(?:e[+-]?\d+)?(?:[",]|$)))"""
 LONGEST = 200  # characters of a word in an error: a path fits, a file that was taken for a word does not
 WIDEST = 1200  # of all that an error says
 
 
 def harmless(text: str) -> str:
     """`text` with nothing in it that a terminal would obey but the ends of lines."""
-    return OBEYED.sub(_escaped, text) if OBEYED.search(text) else text
+    return text if text.isprintable() else re.sub(OBEYED, _escaped, text)
 
 
 def in_one_line(text: str) -> str:
@@ -34,12 +35,12 @@ def no_formula(cell: object) -> object:
     if not isinstance(cell, str):
         return cell
     text = harmless(cell)
-    return f"'{text}" if FORMULA.match(text) else text
+    return f"'{text}" if re.match(FORMULA, text) else text
 
 
 def hazardous(table: str) -> bool:
     """Whether a cell of a CSV may be calculated or obeyed by who opens it."""
-    return bool(FORMULA.search(table) or OBEYED.search(table))
+    return bool(re.search(FORMULA, table) or re.search(OBEYED, table))
 
 
 def _cut(text: str, room: int) -> str:

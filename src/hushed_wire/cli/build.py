@@ -39,12 +39,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--part", metavar="PART", help="instead of a rig: the part")
     group.add_argument("--panel", metavar="SIZE", help="its panel (default: the usual one)")
     group.add_argument("--framing", metavar="NAME", help="how it is wired, where there is a choice, like dc-line or nibbles")
-    group.add_argument(
-        "--clock",
-        type=options.measured("Hz", "--clock"),
-        metavar="RATE",
-        help="bus clock, for the times (default: the rig's, or a usual one)",
-    )
+    options.add_quantity(group, "--clock", "Hz", "RATE", "bus clock, for the times (default: the rig's, or a usual one)")
     options.add_catalog(group)
     parser.add_argument(
         "--as", dest="kind", choices=KINDS, default="text", help="what is made of it (default: text, the listing)"

@@ -12,7 +12,6 @@ import signal
 import stat
 import sys
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any, NoReturn
 
 from ..errors import HushedError, nearest
@@ -246,6 +245,8 @@ def _words_of(value: object) -> list[str]:
 
 def _place(name: str) -> tuple[int, int] | str:
     """What tells a file from others: where it lies on its disk; of one that is still to be made its path. Devices are never the same."""
+    from pathlib import Path
+
     try:
         found = Path(name).stat()
     except (OSError, ValueError):

@@ -38,29 +38,11 @@ def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None
     group.add_argument(
         "--raw", metavar="BYTES", help="raw samples of so many bytes (1, 2, 4, 8), or packed: 1bit, 2bit, 4bit; needs --rate"
     )
-    group.add_argument(
-        "--rate", type=measured("Hz", "--rate"), metavar="RATE", help="sample rate, like 20MHz, where the file does not tell it"
-    )
-    group.add_argument(
-        "--threshold",
-        type=measured("V", "--threshold"),
-        metavar="V",
-        help="for files in volts: the middle between low and high, like 1.5V",
-    )
-    group.add_argument(
-        "--hysteresis",
-        type=measured("V", "--hysteresis"),
-        metavar="V",
-        help="for files in volts: full width of the band around it, like 0.2V",
-    )
-    group.add_argument(
-        "--from",
-        dest="start",
-        type=measured("s", "--from"),
-        metavar="T",
-        help="leave out what comes before this time, like 1.5ms",
-    )
-    group.add_argument("--to", dest="end", type=measured("s", "--to"), metavar="T", help="leave out what comes after this time")
+    add_quantity(group, "--rate", "Hz", "RATE", "sample rate, like 20MHz, where the file does not tell it")
+    add_quantity(group, "--threshold", "V", "V", "for files in volts: the middle between low and high, like 1.5V")
+    add_quantity(group, "--hysteresis", "V", "V", "for files in volts: full width of the band around it, like 0.2V")
+    add_quantity(group, "--from", "s", "T", "leave out what comes before this time, like 1.5ms", dest="start")
+    add_quantity(group, "--to", "s", "T", "leave out what comes after this time", dest="end")
 
 
 def add_rig(parser: argparse.ArgumentParser) -> None:
@@ -83,7 +65,7 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--select", choices=("low", "high"), help="SPI, parallel: the level that selects")
     group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
-    group.add_argument("--clock", type=measured("Hz", "--clock"), metavar="RATE", help="bus clock that is meant, like 400kHz")
+    add_quantity(group, "--clock", "Hz", "RATE", "bus clock that is meant, like 400kHz")
     group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
     add_catalog(parser)
 
@@ -130,6 +112,11 @@ def measured(unit: str, option: str) -> Callable[[str], Given]:
         return given
 
     return convert
+
+
+def add_quantity(to: Any, option: str, unit: str, metavar: str, text: str, **more: Any) -> None:
+    """An option of a parser, or of a group of one, that takes a quantity with its unit."""
+    to.add_argument(option, type=measured(unit, option), metavar=metavar, help=text, **more)
 
 
 def roles(args: argparse.Namespace) -> dict[str, str]:

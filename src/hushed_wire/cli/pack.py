@@ -60,13 +60,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("motion")
     group.add_argument("--scroll", choices=("left", "right", "up", "down"), help="move the picture or text through the panel")
     group.add_argument("--by", type=int, default=1, metavar="N", help="pixels a frame (default: 1)")
-    group.add_argument(
-        "--every",
-        type=options.measured("s", "--every"),
-        default="100ms",
-        metavar="T",
-        help="time from frame to frame (default: 100ms)",
-    )
+    options.add_quantity(group, "--every", "s", "T", "time from frame to frame (default: 100ms)", default="100ms")
     group.add_argument(
         "--after", metavar="SEQUENCE", help="with --as hush: what was sent before (default: the part's ready bring-up)"
     )

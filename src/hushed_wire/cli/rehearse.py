@@ -35,16 +35,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--mishap", action="append", default=[], metavar="WHAT:DETAIL", help="do this on purpose (repeatable; list below)"
     )
-    parser.add_argument("--clock", type=options.measured("Hz", "--clock"), metavar="RATE", help="bus clock (default: the rig's)")
-    parser.add_argument(
-        "--rate",
-        type=options.measured("Hz", "--rate"),
-        metavar="RATE",
-        help="sample rate of the capture (default: enough for the shortest thing on the wires)",
+    options.add_quantity(parser, "--clock", "Hz", "RATE", "bus clock (default: the rig's)")
+    options.add_quantity(
+        parser, "--rate", "Hz", "RATE", "sample rate of the capture (default: enough for the shortest thing on the wires)"
     )
-    parser.add_argument(
-        "--jitter", type=options.measured("s", "--jitter"), metavar="T", default="5ns", help="jitter of edges, RMS (default: 5ns)"
-    )
+    options.add_quantity(parser, "--jitter", "s", "T", "jitter of edges, RMS (default: 5ns)", default="5ns")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of all that is random (default: 0)")
     parser.add_argument("--volts", action="store_true", help="write volts, with the rig's supply and rise time, to a .csv")
     options.add_catalog(parser)

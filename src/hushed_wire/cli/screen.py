@@ -23,17 +23,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_capture(parser)
     options.add_rig(parser)
     options.add_text(parser)
-    parser.add_argument(
-        "--at", type=options.measured("s", "--at"), metavar="T", help="the moment, like 20ms (default: the end of the capture)"
-    )
+    options.add_quantity(parser, "--at", "s", "T", "the moment, like 20ms (default: the end of the capture)")
     parser.add_argument("--every", choices=("frame",), help="every picture there was, not only one")
-    parser.add_argument(
-        "--rest",
-        type=options.measured("s", "--rest"),
-        metavar="T",
-        default="5ms",
-        help="with --every: a pause that ends a frame (default: 5ms)",
-    )
+    options.add_quantity(parser, "--rest", "s", "T", "with --every: a pause that ends a frame (default: 5ms)", default="5ms")
     parser.add_argument("--memory", action="store_true", help="all that the memory holds, with what is seen of it marked")
     parser.add_argument(
         "--picture", metavar="FILE", help="write the glass as a PNG; with --every a GIF, or NAME-0000.png and so on"

@@ -10,11 +10,10 @@ from ..finding import Finding, finding_of
 from ..rig.pinmap import Pin, PinMap
 from ..rig.schema import Bus
 from ..units import parse
-from .wire_list import Seat
+from .wire_list import GROUND, SUPPLY, Seat
 
 __all__ = ["plugged"]
 
-SUPPLY, GROUND = ("VCC", "VDD", "VIN", "V+", "3V3", "5V"), ("GND", "VSS")
 PRINTED = {  # what modules have printed beside their pins, by role
     "din": "mosi", "sdi": "mosi", "sdo": "miso", "clk": "sck", "d/c": "dc", "a0": "dc", "ce": "cs", "sce": "cs", "load": "cs", "rst": "reset",
     "res": "reset", "bl": "backlight", "led": "backlight", "blk": "backlight", "r/w": "rw", "en": "e",

@@ -14,6 +14,7 @@ from ..bus.base import BESIDE, BUSES
 from ..bus.scan_roles import GROUPED, axes
 from ..errors import HushedError
 from ..finding import Finding, finding_of
+from ..part.describe import Levels
 from ..rig.pinmap import Pin, PinMap, load_pin_map
 from ..rig.schema import Bus, Rig
 from ..rig.wires import limits_of
@@ -204,15 +205,12 @@ def _parallel(ohms: float, pin: Pin) -> float:
 NOMINAL = (3.3, 5.0)  # volts that displays are fed with where nobody says
 
 
-def _logic(device: Seat, bus: Bus) -> float:
-    """The volts that a part's logic runs at: a module's regulator brings a higher supply down to what the part takes; where the rig does not
-    say, the driver's own supply if the part runs at that."""
-    levels = device.part.levels
-    least, most = (float(parse(volts, "V")) for volts in ((levels.supply_least, levels.supply_most) if levels else ("0V", "99V")))
+def _logic(levels: Levels, device: Seat, bus: Bus) -> float:
+    """The volts that a part's logic runs at; where the rig does not say, the driver's own supply if the part runs at that."""
     if device.supply:
-        return min(float(parse(device.supply, "V")), most)
-    high = float(parse(bus.driver.supply, "V"))
-    return next((volts for volts in (high, *NOMINAL) if least <= volts <= most), most)
+        return levels.logic_at(float(parse(device.supply, "V")))
+    least, most = (float(parse(volts, "V")) for volts in (levels.supply_least, levels.supply_most))
+    return next((volts for volts in (float(parse(bus.driver.supply, "V")), *NOMINAL) if least <= volts <= most), most)
 
 
 def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]:
@@ -231,7 +229,7 @@ def _levels(bus: Bus, device: Seat, pin_map: PinMap | None) -> Iterator[Finding]
     if levels is None:
         return
     source = f"{device.part.source}: {levels.source}"
-    logic = _logic(device, bus)
+    logic = _logic(levels, device, bus)
     if logic < float(parse(levels.supply_least, "V")):
         yield finding_of(
             "rig.level-mismatch", "supply", supply=device.supply, least=levels.supply_least, device=device.name, evidence={"supply": logic, "source": source},

@@ -10,7 +10,9 @@ from ..part import Part, load
 from ..rig.pinmap import Pin
 from ..rig.schema import Bus, Rig
 
-__all__ = ["Seat", "Wire", "seats_on", "wires_of"]
+__all__ = ["GROUND", "SUPPLY", "Seat", "Wire", "seats_on", "wires_of"]
+
+SUPPLY, GROUND = ("VCC", "VDD", "VIN", "V+", "3V3", "5V"), ("GND", "VSS")  # what modules have printed beside these pins
 
 
 @dataclass(frozen=True)
@@ -81,9 +83,10 @@ def _in_the_line(bus: Bus, role: str, pin: Pin | None) -> tuple[str, str]:
 def _fed(bus: str, seat: Seat, level: str, roles: Collection[str], kind: str) -> list[Wire]:
     """Supply and ground, and the pins of a module beside the bus."""
     said = {key.upper(): str(pin) for key, pin in seat.plugged.items()}
-    supply = next((said[name] for name in ("VCC", "VDD", "VIN", "V+") if name in said), seat.supply or "not said")
+    supply = next((said[name] for name in SUPPLY if name in said), seat.supply or "not said")
     out = [Wire(bus, "VCC", supply, f"{seat.name} VCC", level, "a wire")]
-    out.append(Wire(bus, "GND", said.get("GND", said.get("VSS", "GND")), f"{seat.name} GND", "0 V", "a wire"))
+    ground = next((said[name] for name in GROUND if name in said), "GND")
+    out.append(Wire(bus, "GND", ground, f"{seat.name} GND", "0 V", "a wire"))
     beside = [pin for pin in seat.part.module_pins if pin.unless not in roles and (not pin.on or kind in pin.on)]
     return out + [
         Wire(bus, pin.signal, pin.to, f"{seat.name} {pin.signal}", pin.level or level, pin.through or "a wire") for pin in beside

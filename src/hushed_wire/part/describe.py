@@ -125,6 +125,10 @@ class Levels(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
         """The volts from which on an input counts as high."""
         return _volts(self.vih, supply)
 
+    def logic_at(self, supply: float) -> float:
+        """The volts that the logic runs at: a module's regulator brings a higher supply down to what the part takes."""
+        return min(supply, float(parse(self.supply_most, "V")))
+
     def low_to(self, supply: float) -> float:
         """The volts up to which an input counts as low."""
         return _volts(self.vil, supply)

@@ -105,7 +105,7 @@ def mirrored(part: Part, panel: Panel, told: Mapping[str, Value]) -> tuple[str, 
     either way, nothing can be said.
     """
     roles = [role for role in TURNS if role in part.memory.registers]
-    if not panel.upright and not any(panel.name == name for name in part.panels):
+    if not panel.upright and panel.name not in part.panels:
         return ()
     for other in part.panels.values():
         if (other.width, other.height) == (panel.width, panel.height) and _odd(roles, part, other.upright, panel.upright):

@@ -6,7 +6,6 @@ whoever sends (each word of a character display needs one); longer ones have to 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
@@ -21,12 +20,13 @@ from ..part.describe import BringUp, Command, Part, Value
 from ..part.orientation import Orientation, box_of, mirrored
 from ..part.wrap import Send, words_of
 from ..units import parse, show
+from .decimals import DECIMAL, as_hex, unmet_by
 from .listing import Item, items_of
 from .target import Step, Target
 
-__all__ = ["Examined", "Timed", "examine"]
+__all__ = ["LATENT", "Examined", "Timed", "examine"]
 
-LATENT = Fraction(100, 10**6)
+LATENT = Fraction(100, 10**6)  # seconds up to which whoever sends keeps a part's times by itself, word for word
 
 
 class Timed(msgspec.Struct):
@@ -172,48 +172,19 @@ def _decimals(target: Target, own: list[Timed]) -> Iterator[Finding]:
     written = [entry for entry in own if entry.step.name == "bytes" and DECIMAL.search(entry.step.text)]
     if not written:
         return
-    asked = [_unmet_by(target, [send for entry in own for send in entry.step.sends])]
+    as_it_is = unmet_by(target, [send for entry in own for send in entry.step.sends])
     for entry in written:
-        meant = [Send(send.data, _as_hex(entry.step.text, send.raw), send.chips) for send in entry.step.sends]
+        meant = [Send(send.data, as_hex(entry.step.text, send.raw), send.chips) for send in entry.step.sends]
         if any(not send.raw for send in meant):
             continue
         other = [send for step in own for send in (meant if step is entry else step.step.sends)]
-        if _unmet_by(target, other) < asked[0]:
+        if unmet_by(target, other) < as_it_is:
             names = [item.name for item in items_of(target.part, meant)]
             first = next(token for token in DECIMAL.findall(entry.step.text) if int(token) != int(token, 16))
             yield _finding(
                 "setup.decimal-for-hex", target, entry, "bytes", {"as hex": "; ".join(names)}, value=first, sent=f"{int(first):02X}",
                 meant="; ".join(names[:3]),
             )  # fmt: skip
-
-
-DECIMAL = re.compile(r"(?<![\w.])[0-9]{2}(?![\w.])")
-
-
-def _as_hex(text: str, raw: bytes) -> bytes:
-    """The bytes of a statement with its decimal numbers read as hex; nothing where they are not one number a byte."""
-    words = text.split()[1:]
-    values = [
-        int(word, 16) if word.isdecimal() else int(word, 0)
-        for word in words
-        if re.fullmatch(r"[0-9]{1,2}|0[xb][0-9a-fA-F]+", word)
-    ]
-    return bytes(values) if len(values) == len(words) == len(raw) and max(values, default=256) < 256 else b""
-
-
-def _unmet_by(target: Target, sends: list[Send]) -> int:
-    """How many rules on registers a device's sends break, and how much of them is no command."""
-    items = items_of(target.part, sends)
-    told: dict[str, Value] = {}
-    for item in items:
-        if item.is_command:
-            command = target.part.command[item.kind]
-            told |= {f"{command.owner}.{name}": value for name, value in item.fields.items()}
-    if not set_up_in(target.part, {item.name for item in items}):
-        return 99
-    return len(unmet_registers(target.part, target.panel, target.framing, told)) + sum(
-        not item.is_command and item.name != "data" for item in items
-    )
 
 
 def _written_hex(entry: Timed, value: int) -> bool:
@@ -492,7 +463,7 @@ def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
                 set_now = {}
 
 
-# What windows are measured by, and which of a box's sides they end at.
+# Effects of commands that set a range of memory.
 WINDOWS = ("column-window", "row-window", "page-window")
 
 

@@ -112,11 +112,8 @@ def spans_of(findings: list[Finding]) -> list[tuple[float, float, str]]:
     ]
 
 
-FEWEST, SOME, MOST = (
-    8,
-    24,
-    80,
-)  # words of a figure: around a moment, of the beginning of something long, and that can still be told apart
+# Words of a figure: around a moment, of the beginning of something long, and that can still be told apart.
+FEWEST, SOME, MOST = 8, 24, 80
 
 
 def focus_of(trace: Trace, scene: Scene, findings: list[Finding]) -> tuple[float, float]:

@@ -8,6 +8,7 @@ import numpy as np
 
 from ...bus.words import STOP
 from ...finding import Finding
+from ...sequence.examine import LATENT
 from ...units import show
 from ..case import Case
 from ..margins import Margin, of_execution, of_parts, of_specification
@@ -16,7 +17,6 @@ from ..rule import Rule, is_addressed, latches
 __all__ = ["RULES"]
 
 POLLS = 500  # reads of one value in a row
-LATENT = 100e-6  # seconds up to which whoever sends keeps a part's times by itself, word for word
 SURELY = 0.6  # of a part's typical time, which no oscillator makes up for
 HUNG = 1e-3  # seconds for which a line lies low when nobody is clocking
 WAVERS = 0.93  # edges jitter, and drivers' oscillators are off, without harm: of a minimum time of the I2C-bus specification

@@ -119,8 +119,8 @@ def _needed(case: Case, measured: list[Edge]) -> Needs:
     for device in case.rig.devices_on(case.bus):
         levels = case.rig.target(device).part.levels
         logic = float(parse(device.supply, "V")) if device.supply else supply
-        if levels is not None:  # a module's regulator brings a higher supply down to what the part takes
-            logic = min(logic, float(parse(levels.supply_most, "V")))
+        if levels is not None:
+            logic = levels.logic_at(logic)
             low.append(levels.low_to(logic))
         high.append(levels.high_from(logic) if levels is not None else 0.7 * logic)
     return Needs(supply, max(high, default=0.7 * supply), min(low, default=VIL * supply))
