@@ -153,11 +153,8 @@ def _opened(
         trace, waveforms = table.read(stream, rate, threshold, hysteresis, wanted or named)
         stream.close()
         return Source(stream.name, "CSV", list(trace.names), trace.tick, iter([trace]), waveforms)
-    raise HushedError(
-        "neither a VCD nor a CSV of levels or volts",
-        where=stream.name,
-        remedy="export the capture as VCD or CSV; for raw samples add --raw BYTES and --rate RATE",
-    )
+    seen, remedy = table.nearest_form(head)
+    raise HushedError(f"neither a VCD nor a CSV of levels or volts; it looks like {seen}", where=stream.name, remedy=remedy)
 
 
 def _closing(stream: Stream, blocks: Iterator[Piece]) -> Iterator[Piece]:

@@ -8,6 +8,7 @@ the moment where the trace (or a block of it) starts. The tick is exact; seconds
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -32,6 +33,7 @@ __all__ = [
     "joined",
     "as_changes",
     "word_type",
+    "written_names",
 ]
 
 Times = NDArray[np.int64]
@@ -256,6 +258,20 @@ def as_changes(block: Trace | Samples) -> Trace:
 def first_of(names: list[str], most: int = 6) -> str:
     """The first names of a long list."""
     return ", ".join(names[:most]) + (", …" if len(names) > most else "")
+
+
+def written_names(names: tuple[str, ...], spaces: bool) -> list[str]:
+    """Names as a text file can hold them: no control characters, no blank ends, none empty, no two the same. spaces: they may stand inside."""
+    out: list[str] = []
+    for number, name in enumerate(names):
+        clean = re.sub(r"[\0-\x1f\x7f-\x9f\u2028\u2029]", "_" if spaces else " ", name).strip()
+        clean = (clean if spaces else "_".join(clean.split())) or f"line{number}"
+        written, again = clean, 1
+        while written in out:
+            again += 1
+            written = f"{clean}_{again}"
+        out.append(written)
+    return out
 
 
 def word_type(lines: int) -> type[Any]:

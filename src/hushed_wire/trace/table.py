@@ -23,39 +23,72 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
-from .model import MAX_LINES, TOO_MANY, Note, Times, Trace, first_of
+from .model import MAX_LINES, TOO_MANY, Note, Times, Trace, first_of, written_names
 from .stream import Stream
-from .table_grid import Grid
-from .table_rows import Rows, WrongRow, layout_of, rows_of
-from .table_shape import Shape, cells_of, is_number, looks_like, shape_of, without_end
+from .table_cells import UNKNOWN_MARKS, kind_of
+from .table_grid import Grid, side_by_side
+from .table_rows import Rows, WrongRow, layouts_of, rows_of
+from .table_shape import Shape, cells_of, looks_like, nearest_form, shape_of, without_end
 from .threshold import Waveforms, levels
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["looks_like", "read", "write"]
+__all__ = ["looks_like", "nearest_form", "read", "write"]
 
 ROWS = 1 << 17
 PIECE = 8 << 20  # bytes that are parsed at once
 WORKERS = 2  # pieces parsed side by side: the parser lets go of the interpreter's lock
 LONGEST_ROW = 1 << 20  # bytes
+LONGEST_FOOTER = 32  # lines behind the table
+BAR = re.compile(rb"(?m)^[ \t]*\|")  # that begins a row of a table drawn with bars
 
 
 class _Text:
-    """Pieces of whole lines in UTF-8; what no line end closes stays in `tail`."""
+    """Pieces of whole lines in UTF-8; what no line end closes stays in `tail`, lines behind the table in `footer`."""
 
-    def __init__(self, stream: Stream, encoding: str) -> None:
-        self.stream = stream
-        self.decoder = None if encoding == "utf-8" else codecs.getincrementaldecoder(encoding)("replace")
+    def __init__(self, stream: Stream, shape: Shape) -> None:
+        self.stream, self.shape = stream, shape
+        self.decoder = None if shape.encoding == "utf-8" else codecs.getincrementaldecoder(shape.encoding)("replace")
+        self.old_ends = b"\n" not in stream.head and b"\r" in stream.head  # lines that a carriage return alone ends
         self.tail = b""
 
-    def pieces(self, skip: int) -> Iterator[bytes]:
-        """The lines behind the first `skip`, in pieces."""
+    def pieces(self) -> Iterator[bytes]:
+        """The lines of data, in pieces; without those behind the table that are none of it."""
+        held = b""
+        for piece in self._lines():
+            if held:
+                yield held
+            held = BAR.sub(b"", piece) if self.shape.leading else piece
+        self.tail = BAR.sub(b"", self.tail) if self.shape.leading else self.tail
+        if held and (kept := self._without_footer(held)):
+            yield kept
+
+    def _without_footer(self, piece: bytes) -> bytes:
+        """The last piece without a few lines at its end that are no rows: a sum, a remark, a rule."""
+        kept = piece
+        for _ in range(LONGEST_FOOTER):
+            line = kept[kept.rfind(b"\n", 0, -1) + 1 :]
+            cells = cells_of(line.decode("utf-8", "replace"), self.shape.delimiter)
+            if not kept or (
+                line.strip()
+                and (cells[0].lower() not in UNKNOWN_MARKS and kind_of(cells[0], self.shape.decimal) not in ("", "bare"))
+            ):
+                return kept
+            if line.strip() and not any(cell and not kind_of(cell, self.shape.decimal) for cell in cells):
+                return kept
+            kept = kept[: len(kept) - len(line)]
+        return piece
+
+    def _lines(self) -> Iterator[bytes]:
+        skip = self.shape.skip
         while True:
             data = self.stream.read(PIECE)
             more = bool(data)
             if data and self.decoder is not None:
                 data = self.decoder.decode(data).encode()
+            if self.old_ends:
+                data = data.replace(b"\r", b"\n")
             data = self.tail + data
             end = data.rfind(b"\n") + 1
             if not end and len(data) > LONGEST_ROW:
@@ -86,56 +119,66 @@ def read(
     shape = shape_of(stream.head)
     if shape is None:
         raise HushedError("not a table of numbers", where=stream.name, remedy="a CSV needs a row of 0/1 or volts for each moment")
-    text, ahead = _Text(stream, shape.encoding), shape.skip
-    pieces = text.pieces(shape.skip)
-    grid: Grid | None = None
+    text, ahead = _Text(stream, shape), shape.skip
+    pieces = text.pieces()
+    grids: list[Grid] = []
 
-    def parsed(piece: bytes) -> tuple[Rows | None, int]:
-        """The rows of a piece, and how many lines it has."""
+    def parsed(piece: bytes) -> tuple[list[Rows | None], int]:
+        """The rows of a piece, for each grid, and how many lines it has."""
         frame = _frame(piece, shape)
-        assert grid is not None
-        return rows_of(frame, grid.layout) if frame is not None and len(frame) else None, piece.count(b"\n")
+        full = frame is not None and len(frame)
+        return [rows_of(frame, grid.layout) if full else None for grid in grids], piece.count(b"\n")
+
+    def take(rows: list[Rows | None]) -> None:
+        for grid, own in zip(grids, rows, strict=True):
+            grid.take(own)
 
     with warnings.catch_warnings(), ThreadPoolExecutor(WORKERS) as pool:
         warnings.simplefilter("error", pd.errors.ParserWarning)  # it would drop cells
         warnings.simplefilter("ignore", pd.errors.DtypeWarning)  # a column of numbers and marks is read as text: see `rows_of`
-        waiting: deque[Future[tuple[Rows | None, int]]] = deque()
+        waiting: deque[Future[tuple[list[Rows | None], int]]] = deque()
         try:
             for piece in pieces:
                 first = _frame(piece, shape)
                 if first is not None and len(first):
-                    grid = _grid(stream.name, first, shape, rate, wanted)
-                    grid.take(rows_of(first, grid.layout))
+                    grids = _grids(stream.name, first, shape, rate, wanted)
+                    take([rows_of(first, grid.layout) for grid in grids])
                 ahead += piece.count(b"\n")
-                if grid is not None:
+                if grids:
                     break
             while True:
                 waiting.extend(pool.submit(parsed, piece) for piece in islice(pieces, WORKERS + 1 - len(waiting)))
                 if not waiting:
                     break
                 rows, lines = waiting.popleft().result()
-                if rows is not None and grid is not None:
-                    grid.take(rows)
+                take(rows)
                 ahead += lines
             tail = _last_row(text.tail.decode("utf-8", "replace"), shape)
             taken = False
             if tail is not None and not stream.cut:
-                grid = grid or _grid(stream.name, tail, shape, rate, wanted)
-                row = rows_of(tail, grid.layout)
-                taken = grid.layout.time is None or grid.follows(row.span[0])
+                grids = grids or _grids(stream.name, tail, shape, rate, wanted)
+                last = [rows_of(tail, grid.layout) for grid in grids]
+                taken = all(
+                    grid.layout.time is None or own is None or grid.follows(own.span[0])
+                    for grid, own in zip(grids, last, strict=True)
+                )
                 if taken:
-                    grid.take(row)
+                    take(last)
         except WrongRow as wrong:
             raise HushedError(wrong.what, where=f"{stream.name}:{ahead + wrong.row + 1}", remedy=wrong.remedy) from wrong
-    if grid is None or not grid.rows:
+    if not any(grid.rows for grid in grids):
         raise HushedError("has no rows", where=stream.name, remedy="record the capture again")
-    if (text.tail.strip() and not taken) or stream.cut:
-        grid.notes.append(Note("capture.cut-short", "the file ends in the middle of a row; what came before it was read"))
-    if not grid.layout.volts:
-        return grid.trace(), None
-    waveforms = grid.waveforms()
+    if (_broken_off(text.tail.decode("utf-8", "replace"), shape) and not taken) or stream.cut:
+        grids[0].notes.append(Note("capture.cut-short", "the file ends in the middle of a row; what came before it was read"))
+    if len(grids) > 1:
+        trace, waveforms = side_by_side([grid for grid in grids if grid.rows])
+    else:
+        trace, waveforms = (None, grids[0].waveforms()) if grids[0].layout.volts else (grids[0].trace(), None)
+    if waveforms is None:
+        assert trace is not None
+        return trace, None
     trace = levels(waveforms, threshold, hysteresis)
-    return replace(trace, notes=(*grid.notes, *trace.notes)), waveforms
+    return replace(trace, notes=(*grids[0].notes, *trace.notes)), waveforms
 
 
 def _frame(piece: bytes, shape: Shape) -> pd.DataFrame | None:
@@ -149,6 +192,7 @@ def _frame(piece: bytes, shape: Shape) -> pd.DataFrame | None:
             decimal=shape.decimal,
             header=None,
             names=list(range(len(shape.columns) + shape.trailing)),
+            dtype=dict.fromkeys(shape.words, str),
             index_col=False,
             skip_blank_lines=True,
             on_bad_lines="error",
@@ -164,40 +208,49 @@ def _frame(piece: bytes, shape: Shape) -> pd.DataFrame | None:
         raise WrongRow(row, "a row with more cells than the others", "the file is damaged: export it again") from error
 
 
-def _grid(name: str, first: pd.DataFrame, shape: Shape, rate: Fraction | None, wanted: list[str] | None) -> Grid:
-    """What the rows are collected in. Raises HushedError where the columns tell no time, or nothing but it."""
-    layout = layout_of(first, shape, bool(rate))
-    if len(layout.data) > MAX_LINES:
+def _grids(name: str, first: pd.DataFrame, shape: Shape, rate: Fraction | None, wanted: list[str] | None) -> list[Grid]:
+    """What the rows are collected in, one for each column of times. Raises HushedError where the columns tell no time, or nothing but it."""
+    layouts = layouts_of(first, shape, bool(rate or shape.interval))
+    lines = [line for layout in layouts for line in layout.names()]
+    if len(lines) > MAX_LINES:
         lowered = {line.lower() for line in wanted or []}
-        chosen = [column for column in layout.data if shape.columns[column].lower() in lowered]
-        if not chosen or len(chosen) > MAX_LINES:
-            names = first_of([shape.columns[column] for column in layout.data])
-            what = f"the file has {len(layout.data)} lines ({names}); {MAX_LINES} fit into one trace"
+        for layout in layouts:
+            layout.data = [column for column in layout.data if shape.columns[column].lower() in lowered]
+        if not 0 < sum(len(layout.names()) for layout in layouts) <= MAX_LINES:
+            what = f"the file has {len(lines)} lines ({first_of(lines)}); {MAX_LINES} fit into one trace"
             raise HushedError(what, where=name, remedy=TOO_MANY)
-        layout.data = chosen
-    grid = Grid(name, layout, rate)
-    if not grid.layout.data:
+    grids = [Grid(name, layout, rate) for layout in layouts if layout.data]
+    if not grids:
         raise HushedError("has a time column but no line", where=name, remedy="export at least one channel")
-    if grid.layout.time is None and not grid.interval():
+    if grids[0].layout.time is None and not grids[0].interval():
         raise HushedError(
             "has no time column and no sample interval", where=name, remedy="give the sample rate, like --rate 20MHz"
         )
-    return grid
+    return grids
 
 
 def _last_row(tail: str, shape: Shape) -> pd.DataFrame | None:
     """A row that no line end closes, where it is whole; else the file may have been cut in it."""
-    import pandas as pd
-
     cells = without_end(cells_of(tail, shape.delimiter), len(shape.columns))
-    if not tail.strip() or len(cells) != len(shape.columns) or not all(is_number(cell, shape.decimal) for cell in cells):
+    kinds = [kind_of(cell, shape.decimal) for cell in cells]
+    if not tail.strip() or len(cells) != len(shape.columns) or not all(kind and kind != "unknown" for kind in kinds):
         return None
-    return pd.DataFrame([[float(cell.replace(",", ".") if shape.decimal == "," else cell) for cell in cells]])
+    return _frame(tail.encode() + b"\n", shape)
+
+
+def _broken_off(tail: str, shape: Shape) -> bool:
+    """Whether a line that no line end closes is the beginning of a row, not a remark behind the table."""
+    cells = cells_of(tail, shape.delimiter)
+    return bool(tail.strip()) and (cells[0] == "" or any(cell[:1].isdigit() or cell[:1] in "+-." for cell in cells if cell))
 
 
 def write(trace: Trace | Waveforms) -> Iterator[bytes]:
     """A trace as a list of changes, or waveforms as samples, with a time column in seconds; the twin of `read`."""
-    names = [f'"{name}"' if "," in name else name for name in trace.names]
+    # Quoted where a reader would take a name for something else: for several cells, for a comment, for a name with a unit.
+    names = [
+        '"' + name.replace('"', '""') + '"' if re.search(r'[,;"|#\t]', name) else name
+        for name in written_names(trace.names, True)
+    ]
     yield (",".join(["Time", *names]) + "\n").encode()
     # As many decimals as the tick needs, and at least nanoseconds.
     decimals = next((d for d in range(9, 13) if (trace.tick * 10**d).denominator == 1), 12)

@@ -13,11 +13,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
+from .merge import merge
 from .model import Levels, Note, Times, Trace
 from .table_rows import Layout, Rows, backwards
 from .threshold import Waveforms
 
-__all__ = ["Grid"]
+__all__ = ["Grid", "side_by_side"]
 
 EVEN_ROWS = 16
 
@@ -34,10 +35,14 @@ class Grid:
         self.last = (-1, -1)  # levels and unknowns of the last row
         self.span = (0.0, 0.0)
         self.steps = (np.inf, 0.0)
+        self.repeats = (np.inf, 0.0)  # the fewest and the most rows of one time
 
-    def take(self, rows: Rows) -> None:
+    def take(self, rows: Rows | None) -> None:
         """The next rows. Raises WrongRow where their first is earlier than the last one before."""
+        if rows is None:
+            return
         if self.layout.time is not None:
+            self.repeats = min(self.repeats[0], rows.repeats[0]), max(self.repeats[1], rows.repeats[1])
             smallest, largest = rows.steps
             if self.rows:
                 step = rows.span[0] - self.span[1]
@@ -67,9 +72,9 @@ class Grid:
     def _tick(self) -> tuple[Fraction, bool]:
         """The tick, and whether rows lie on an even grid of it."""
         interval = self.interval()
-        if self.layout.time is None:
+        if self.layout.time is None or self.layout.counted:
             assert interval is not None
-            return interval, True
+            return interval, self.layout.time is None or (self.steps[0] == self.steps[1] == 1)
         scale = Fraction(10) ** self.layout.scale
         step = (self.span[1] - self.span[0]) / max(1, self.rows - 1)
         spread = self.steps[1] - self.steps[0]
@@ -80,20 +85,33 @@ class Grid:
             if self.rate:
                 return 1 / self.rate, True
             return Fraction(f"{step:.10e}") * scale, True
+        # Coarser than the samples are apart, rounded times repeat; where as many rows have each, they are those of a sample clock.
+        steady = self.repeats[1] - self.repeats[0] <= 2 and self.steps[1] <= 1.1 * self.shape.last_place(self.layout.time)
+        if self.rows >= EVEN_ROWS and self.steps[0] == 0 < step and steady:
+            return (1 / self.rate if self.rate else Fraction(f"{step:.10e}") * scale), True
         return min(scale / 1000, Fraction(1, 10**9)), False
 
     def _ticks(self, tick: Fraction, even: bool) -> Times:
         if even:
             return self._joined(self.at) + self._first(tick)
+        if self.layout.counted:
+            counts: Times = np.round(self._joined([piece.seconds for piece in self.pieces])).astype(np.int64)
+            return counts + self._started(tick)
         factor = float(Fraction(10) ** self.layout.scale / tick)
         return np.round(self._joined([piece.seconds for piece in self.pieces]) * factor).astype(np.int64)
 
     def _first(self, tick: Fraction) -> int:
         """The tick of the first row: captures often count from their trigger, so it may be negative."""
+        if self.layout.counted or self.layout.time is None:
+            return round(self.span[0]) + self._started(tick)
         return round(Fraction(self.span[0]) * Fraction(10) ** self.layout.scale / tick)
 
+    def _started(self, tick: Fraction) -> int:
+        """The tick of the sample that is numbered 0."""
+        return round(self.shape.start / tick)
+
     def _names(self) -> tuple[str, ...]:
-        names = [self.shape.columns[column] for column in self.layout.data]
+        names = self.layout.names()
         double = next((name for name in names if names.count(name) > 1), None)
         if double is not None:
             raise HushedError(f"two columns are called '{double}'", where=self.name, remedy="rename one of them")
@@ -117,11 +135,46 @@ class Grid:
         last = self._first(tick) + self.rows - 1
         if not even:
             last = round(self.span[1] * float(Fraction(10) ** self.layout.scale / tick))
-        return Trace(self._names(), changed, levels, last + 1, tick, unknown, 1 if even else 0, tuple(self.notes))
+            last = round(self.span[1]) + self._started(tick) if self.layout.counted else last
+        return Trace(
+            self._names(), changed, levels, last + 1, tick, unknown, 1 if even or self.layout.counted else 0, tuple(self.notes)
+        )
 
     def waveforms(self) -> Waveforms:
         """Of lines in volts."""
         tick, even = self._tick()
         columns = tuple(self._joined(list(parts)) for parts in zip(*(piece.volts for piece in self.pieces), strict=True))
         times = self._ticks(tick, even)
+        fresh = np.append(times[1:] != times[:-1], True)
+        if not fresh.all():  # of rows of one time the last one stays, as with levels
+            what = f"{len(times) - int(fresh.sum())} of {len(times)} rows have the time of the row before, at no steady count: only the last of each was taken"
+            self.notes.append(Note("", what))
+            times, columns = times[fresh], tuple(column[fresh] for column in columns)
         return Waveforms(self._names(), times, columns, tick, int(times[-1]) + 1, 1 if even else 0)
+
+
+def side_by_side(grids: list[Grid]) -> tuple[Trace | None, Waveforms | None]:
+    """Columns that have a time each as one capture: levels merged, volts taken at the moments of the first (straight between two samples)."""
+    if not all(grid.layout.volts for grid in grids):
+        odd = next((grid for grid in grids if grid.layout.volts), None)
+        if odd is not None:
+            what = "some lines are in volts, others in levels"
+            raise HushedError(what, where=odd.name, remedy="export them as two files, or all of them in volts")
+        trace = grids[0].trace()
+        for grid in grids[1:]:
+            trace = merge(trace, grid.trace())
+        return trace, None
+    first, *others = [grid.waveforms() for grid in grids]
+    names, volts = first.names, first.volts
+    own = first.times * float(first.tick)
+    for other in others:
+        if set(names) & set(other.names):
+            double = min(set(names) & set(other.names))
+            raise HushedError(f"two columns are called '{double}'", where=grids[0].name, remedy="rename one of them")
+        at = other.times * float(other.tick)
+        same = len(at) == len(own) and bool((np.abs(at - own) < float(first.tick) / 1000).all())
+        names += other.names
+        volts += tuple(
+            column if same else np.interp(own, at, column, left=np.nan, right=np.nan).astype(np.float32) for column in other.volts
+        )
+    return None, Waveforms(names, first.times, volts, first.tick, first.end, first.sample)

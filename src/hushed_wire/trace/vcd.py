@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from ..units import show_time
 from .added import Added, woven
-from .model import HIGH, LOW, UNKNOWN, Note, Times, Trace, fold, word_type
+from .model import HIGH, LOW, UNKNOWN, Note, Times, Trace, fold, word_type, written_names
 from .stream import Stream
 from .vcd_header import PIECE, UNITS, Header, Lines, Slot, looks_like, read_header
 from .vcd_plain import Plain, decimal
@@ -381,7 +381,7 @@ def write(trace: Trace, comment: str = "", added: list[Added] | None = None) -> 
         header.append(f"$comment sample-interval {interval / Fraction(10) ** UNITS[unit_of]} {unit_of} $end")
     header.append("$scope module capture $end")
     codes = [chr(33 + k) for k in range(len(trace.names))]
-    named = ["_".join(name.replace("$end", "_end").split()) or f"line{number}" for number, name in enumerate(trace.names)]
+    named = written_names(tuple(name.replace("$end", "_end") for name in trace.names), spaces=False)
     header += [f"$var wire 1 {code} {name} $end" for code, name in zip(codes, named, strict=True)]
     origin = min(0, trace.start)  # VCD knows no time before zero
     events: list[tuple[int, str]] = []

@@ -26,6 +26,9 @@ HEADER_LIMIT = 64 << 20
 WIDEST = 1 << 16  # bits of a vector: IEEE 1364 asks simulators for that much
 # Kinds of variable that hold numbers or moments, not levels of wires.
 NUMBERS = {"real", "realtime", "time", "event", "integer", "parameter", "string"}
+DECLARES = re.compile(
+    r"^\s*\$(timescale|scope|var|upscope)\s+(.*)", re.DOTALL | re.MULTILINE
+)  # at the beginning of a line, as no remark is
 SAMPLED = re.compile(r"sample-interval\s+(\d+)(?:/(\d+))?\s*(s|ms|us|ns|ps|fs)\b")
 
 
@@ -74,7 +77,15 @@ def read_header(stream: Stream) -> tuple[Header, bytes, int]:
     text, rest = data[:stop].removeprefix(b"\xef\xbb\xbf").decode("latin-1"), data[stop + 4 :]
     header, scope = Header(), [""]
     for section in re.finditer(r"\$(\w+)\s+(.*?)\s*\$end\b", text + " $end", re.DOTALL):
-        keyword, body = section[1].lower(), section[2].split()
+        keyword, words = section[1].lower(), section[2]
+        if keyword in ("comment", "date", "version") and (
+            opened := DECLARES.search(words)
+        ):  # it swallowed the declaration behind it
+            header.notes.append(
+                Note("", f"a ${keyword} is not closed with $end; it was taken to end ahead of {opened[0].split()[0]}")
+            )
+            keyword, words = opened[1].lower(), opened[2]
+        body = words.split()
         try:
             if keyword == "timescale":
                 header.tick = _timescale("".join(body))
