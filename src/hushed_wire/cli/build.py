@@ -68,7 +68,7 @@ def run(args: argparse.Namespace) -> int:
     steps = expand(statements, targets, folder)
     if not steps:
         raise HushedError("the sequence does nothing", where=args.sequence, remedy="write a command; see docs/sequence.md")
-    clocks, states = _clocks(args, rig, targets)
+    clocks, states = clocks_of(args, rig, targets)
     result = examine(steps, targets, clocks, states)
     if args.kind not in ("text", "json"):
         from ..sequence.write import WRITERS
@@ -115,7 +115,7 @@ def targets_of(args: argparse.Namespace) -> tuple[Rig | None, list[Target]]:
 USUAL = {"i2c": Fraction(400_000), "spi": Fraction(1_000_000), "parallel": Fraction(1_000_000), "shift": Fraction(1_000_000)}
 
 
-def _clocks(args: argparse.Namespace, rig: Rig | None, targets: list[Target]) -> tuple[dict[str, Fraction], dict[str, int]]:
+def clocks_of(args: argparse.Namespace, rig: Rig | None, targets: list[Target]) -> tuple[dict[str, Fraction], dict[str, int]]:
     """For each device the clock of its bus, and how many writes of its bus one of its words costs."""
     given: Fraction | None = args.clock
     if given is not None and given <= 0:

@@ -34,6 +34,13 @@ def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None
     parser.add_argument(
         "capture", nargs=nargs, metavar="CAPTURE", help="VCD, CSV or NPZ file, plain or gzip; '-' is standard input"
     )
+    group = add_reading(parser)
+    add_quantity(group, "--from", "s", "T", "leave out what comes before this time, like 1.5ms", dest="start")
+    add_quantity(group, "--to", "s", "T", "leave out what comes after this time", dest="end")
+
+
+def add_reading(parser: argparse.ArgumentParser) -> Any:
+    """How a capture's file is read."""
     group = parser.add_argument_group("reading the capture")
     group.add_argument(
         "--raw", metavar="BYTES", help="raw samples of so many bytes (1, 2, 4, 8), or packed: 1bit, 2bit, 4bit; needs --rate"
@@ -41,8 +48,7 @@ def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None
     add_quantity(group, "--rate", "Hz", "RATE", "sample rate, like 20MHz, where the file does not tell it")
     add_quantity(group, "--threshold", "V", "V", "for files in volts: the middle between low and high, like 1.5V")
     add_quantity(group, "--hysteresis", "V", "V", "for files in volts: full width of the band around it, like 0.2V")
-    add_quantity(group, "--from", "s", "T", "leave out what comes before this time, like 1.5ms", dest="start")
-    add_quantity(group, "--to", "s", "T", "leave out what comes after this time", dest="end")
+    return group
 
 
 def add_rig(parser: argparse.ArgumentParser) -> None:

@@ -114,11 +114,29 @@ def read(
 
     wanted: names of lines to take where there are more than fit.
     """
-    import pandas as pd
-
     shape = shape_of(stream.head)
     if shape is None:
         raise HushedError("not a table of numbers", where=stream.name, remedy="a CSV needs a row of 0/1 or volts for each moment")
+    grids, broken = _grids_of(stream, shape, rate, wanted)
+    if not any(grid.rows for grid in grids):
+        raise HushedError("has no rows", where=stream.name, remedy="record the capture again")
+    if broken or stream.cut:
+        grids[0].notes.append(Note("capture.cut-short", "the file ends in the middle of a row; what came before it was read"))
+    if len(grids) > 1:
+        trace, waveforms = side_by_side([grid for grid in grids if grid.rows])
+    else:
+        trace, waveforms = (None, grids[0].waveforms()) if grids[0].layout.volts else (grids[0].trace(), None)
+    if waveforms is None:
+        assert trace is not None
+        return trace, None
+    trace = levels(waveforms, threshold, hysteresis)
+    return replace(trace, notes=(*grids[0].notes, *trace.notes)), waveforms
+
+
+def _grids_of(stream: Stream, shape: Shape, rate: Fraction | None, wanted: list[str] | None) -> tuple[list[Grid], bool]:
+    """All rows, collected, and whether the file ends in the middle of one. Raises HushedError with file and line."""
+    import pandas as pd
+
     text, ahead = _Text(stream, shape), shape.skip
     pieces = text.pieces()
     grids: list[Grid] = []
@@ -166,19 +184,7 @@ def read(
                     take(last)
         except WrongRow as wrong:
             raise HushedError(wrong.what, where=f"{stream.name}:{ahead + wrong.row + 1}", remedy=wrong.remedy) from wrong
-    if not any(grid.rows for grid in grids):
-        raise HushedError("has no rows", where=stream.name, remedy="record the capture again")
-    if (_broken_off(text.tail.decode("utf-8", "replace"), shape) and not taken) or stream.cut:
-        grids[0].notes.append(Note("capture.cut-short", "the file ends in the middle of a row; what came before it was read"))
-    if len(grids) > 1:
-        trace, waveforms = side_by_side([grid for grid in grids if grid.rows])
-    else:
-        trace, waveforms = (None, grids[0].waveforms()) if grids[0].layout.volts else (grids[0].trace(), None)
-    if waveforms is None:
-        assert trace is not None
-        return trace, None
-    trace = levels(waveforms, threshold, hysteresis)
-    return replace(trace, notes=(*grids[0].notes, *trace.notes)), waveforms
+    return grids, _broken_off(text.tail.decode("utf-8", "replace"), shape) and not taken
 
 
 def _frame(piece: bytes, shape: Shape) -> pd.DataFrame | None:

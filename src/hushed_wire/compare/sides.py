@@ -1,0 +1,143 @@
+"""One side of a comparison: what a driver told each display, from a capture, a sequence or pasted bytes, in one form.
+
+Buses, lines, bridges and speeds are left behind here: what remains of a display is what reached it, word for word, the times at which it
+did, and the models that say what it is set to and what it shows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+
+from ..part.bring_up import set_up_in
+from ..part.chips import Chips, model_for
+from ..part.describe import Panel, Part
+from ..part.engine import Commands, commands
+from ..part.framing import payload_of
+from ..part.glass import Glass
+from ..part.model import Model
+from ..part.wrap import Send
+from ..rig.reading import DeviceReading, Reading
+from ..sequence.examine import Timed
+from ..sequence.target import Target
+
+__all__ = ["Side", "Told", "side_of_bytes", "side_of_reading", "side_of_sequence"]
+
+NANO_EXACT = Fraction(1, 10**9)
+NANO = 1e-9  # seconds a tick of what has no capture
+
+
+@dataclass
+class Told:
+    """What one display was told. chips: the commands of each of its chips. tick: seconds. timed: its times mean something.
+
+    started: its set-up is there from the beginning. resets: a line reset it. places: where in a source each word of a chip comes from
+    ("driver.hush:12"); none of captures.
+    """
+
+    name: str
+    part: Part
+    panel: Panel
+    framing: str
+    chips: list[Commands]
+    tick: float
+    timed: bool
+    started: bool
+    resets: bool = False
+    places: list[list[str]] = field(default_factory=list)
+    reading: DeviceReading | None = None
+
+    @cached_property
+    def memory(self) -> Model | Chips:
+        """What it holds over time."""
+        if self.reading is not None:
+            return self.reading.memory
+        return model_for(self.part, self.chips, self.tick, self.started, self.panel)
+
+    def glass(self, when: int | None = None) -> Glass | None:
+        """What its panel shows at a tick (None: at the end); None where it has no panel."""
+        if not self.panel.width:
+            return None
+        if self.reading is not None:
+            return self.reading.glass(when)
+        from ..part.model import NEVER
+
+        glass: Glass = self.memory.glass(self.panel, NEVER if when is None else when, self.started)
+        return glass
+
+
+@dataclass
+class Side:
+    """A capture, a sequence or bytes. kind: which of them. notes: what is to be said of how it was read."""
+
+    path: str
+    kind: str
+    devices: list[Told] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def side_of_reading(path: str, reading: Reading) -> Side:
+    """Of a capture as a rig reads it."""
+    out = Side(path, "capture")
+    for device in reading.devices:
+        target = reading.rig.target(device.device)
+        bus = reading.rig.way_to(device.device)[0]
+        line = bus.lines.get("reset", "")
+        names = reading.trace.names
+        resets = line in names and len(reading.trace.edges(names.index(line)).times) > 1
+        out.devices.append(
+            Told(
+                device.device.name, device.part, device.panel, target.framing, device.chips, float(reading.trace.tick), True,
+                device.started, resets, reading=device,
+            )
+        )  # fmt: skip
+    return out
+
+
+def side_of_sequence(path: str, steps: Sequence[Timed], targets: Sequence[Target]) -> Side:
+    """Of a sequence on its timeline."""
+    out = Side(path, "sequence")
+    for target in targets:
+        own = [entry for entry in steps if entry.step.device == target.name]
+        if not own:
+            continue
+        sends = [(entry, send) for entry in own for send in entry.step.sends]
+        begins = [(round(entry.start / NANO_EXACT), send) for entry, send in sends]
+        ends = [(round((entry.start + entry.took) / NANO_EXACT), send) for entry, send in sends]
+        chips, places = [], []
+        for chip in range(target.chips):
+            payload = replace(payload_of(ends, chip), start=payload_of(begins, chip).time)
+            chips.append(commands(target.part, payload))
+            places.append(
+                [
+                    entry.step.place
+                    for entry, send in sends
+                    if not send.chips or send.chips >> chip & 1
+                    for _ in range(len(send.raw))
+                ]
+            )
+        resets = any(role == "reset" and not high for entry in own for role, high in entry.step.levels)
+        started = target.part.memory.kind == "scanned" or all(set_up_in(target.part, chip.names) for chip in chips)
+        out.devices.append(
+            Told(target.name, target.part, target.panel, target.framing, chips, NANO, True, started, resets, places)
+        )
+    return out
+
+
+def side_of_bytes(path: str, sends: Sequence[Send], target: Target, notes: Sequence[str] = ()) -> Side:
+    """Of bytes without wires: they have an order and no times."""
+    payload = payload_of(list(enumerate(sends)))
+    payload = replace(payload, time=np.arange(len(payload)), start=np.arange(len(payload)), end=np.arange(len(payload)))
+    own = commands(target.part, payload)
+    told = Told(target.name, target.part, target.panel, target.framing, [own], NANO, False, set_up_in(target.part, own.names))
+    return Side(path, "bytes", [told], list(notes))
+
+
+def registers_of(told: Told) -> list[Mapping[str, object]]:
+    """For each chip the registers at the end: as set, else as a reset leaves them where the set-up is there."""
+    models = getattr(told.memory, "models", [told.memory])
+    return [{**(told.part.reset if told.started else {}), **model.now} for model in models]
