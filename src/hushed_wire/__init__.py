@@ -17,18 +17,18 @@ from .version import VERSION as __version__
 
 if TYPE_CHECKING:
     from .errors import HushedError
-    from .library import decode, diagnose, guess_rig, load_part, load_rig, read_capture, rehearse, screen
+    from .library import compare, decode, diagnose, guess_rig, load_part, load_rig, read_capture, rehearse, screen
     from .part import Catalog
 
 __all__ = [
-    "Catalog", "HushedError", "__version__", "decode", "diagnose", "guess_rig", "load_part", "load_rig", "read_capture", "rehearse", "screen",
+    "Catalog", "HushedError", "__version__", "compare", "decode", "diagnose", "guess_rig", "load_part", "load_rig", "read_capture", "rehearse", "screen",
 ]  # fmt: skip
 
 __getattr__ = exports(
     __name__,
     {
         "errors": ("HushedError",),
-        "library": ("decode", "diagnose", "guess_rig", "load_part", "load_rig", "read_capture", "rehearse", "screen"),
+        "library": ("compare", "decode", "diagnose", "guess_rig", "load_part", "load_rig", "read_capture", "rehearse", "screen"),
         "part": ("Catalog",),
     },
 )

@@ -9,6 +9,8 @@ from collections.abc import Mapping, Sequence
 from fractions import Fraction
 from pathlib import Path
 
+from .comparison import Comparison, Side, side_of_reading, side_of_sequence
+from .comparison import compare as _compare
 from .diagnosis import Diagnosis
 from .diagnosis import diagnose as _diagnose
 from .errors import HushedError
@@ -22,7 +24,7 @@ from .trace import Trace
 from .trace.files import open_capture
 from .units import parse
 
-__all__ = ["decode", "diagnose", "guess_rig", "load_part", "load_rig", "read_capture", "rehearse", "screen"]
+__all__ = ["compare", "decode", "diagnose", "guess_rig", "load_part", "load_rig", "read_capture", "rehearse", "screen"]
 
 
 def read_capture(
@@ -84,6 +86,29 @@ def diagnose(capture: Trace, rig: Rig | Setup) -> Diagnosis:
     Raises HushedError where the capture has the lines of none of the rig's buses.
     """
     return _diagnose(capture, rig if isinstance(rig, Setup) else Setup(rig))
+
+
+def compare(a: Reading | str | Path, b: Reading | str | Path, rig: Rig | None = None, rig_b: Rig | None = None) -> Comparison:
+    """Whether two drivers do the same: `same` by level, `differences` with what matters, `holds()`.
+
+    a, b: a capture that is decoded, or a sequence file. rig, rig_b: of sequences; that of the first will do for both.
+    Raises HushedError for a sequence without a rig, and where a side is for no display.
+    """
+    return _compare(_side(a, rig), _side(b, rig_b or rig))
+
+
+def _side(given: Reading | str | Path, rig: Rig | None) -> Side:
+    if isinstance(given, Reading):
+        return side_of_reading("", given)
+    if rig is None:
+        raise HushedError("a sequence alone does not tell what it is for", where=str(given), remedy="give the rig, too: load_rig")
+    from .rig.clocks import clocks_of
+    from .sequence import expand, parse_file
+    from .sequence.examine import examine
+
+    targets = [rig.target(device) for device in rig.device]
+    steps = expand(parse_file(Path(given)), targets, Path(given).parent)
+    return side_of_sequence(str(given), examine(steps, targets, *clocks_of(rig)).steps, targets)
 
 
 def rehearse(

@@ -112,27 +112,15 @@ def targets_of(args: argparse.Namespace) -> tuple[Rig | None, list[Target]]:
     return None, [Target(part.name, part, panel, args.framing or "")]
 
 
-USUAL = {"i2c": Fraction(400_000), "spi": Fraction(1_000_000), "parallel": Fraction(1_000_000), "shift": Fraction(1_000_000)}
-
-
 def clocks_of(args: argparse.Namespace, rig: Rig | None, targets: list[Target]) -> tuple[dict[str, Fraction], dict[str, int]]:
-    """For each device the clock of its bus, and how many writes of its bus one of its words costs."""
+    """For each device the clock of its bus, and how many bit times of its bus one of its words costs behind bridges."""
+    from ..rig.clocks import USUAL
+    from ..rig.clocks import clocks_of as of_rig
+
     given: Fraction | None = args.clock
     if given is not None and given <= 0:
         raise HushedError("a clock has to be above zero", where="--clock", remedy="like --clock 400kHz")
-    if rig is None:
-        return {target.name: given or USUAL[target.bus_kind] for target in targets}, {}
-    from ..part.wrap import WRAPS
-    from ..units import parse
-
-    clocks, states = {}, {}
-    for device in rig.device:
-        bus, bridges = rig.way_to(device)
-        clocks[device.name] = given or (parse(bus.clock, "Hz", "clock") if bus.clock else None) or USUAL[bus.kind]
-        if bridges:  # set up, pulse up, pulse down: three writes a word, two words a byte where nibbles go
-            nibbles = 2 if WRAPS[rig.target(device).framing].halves else 1
-            states[device.name] = 3 * nibbles * {"i2c": 20, "spi": 24, "shift": 10}.get(bus.kind, 1)
-    return clocks, states
+    return ({target.name: given or USUAL[target.bus_kind] for target in targets}, {}) if rig is None else of_rig(rig, given)
 
 
 def _warn(result: Examined) -> None:

@@ -15,7 +15,7 @@ from ..errors import HushedError
 from . import options
 
 if TYPE_CHECKING:
-    from ..compare import Comparison, Side
+    from ..comparison import Comparison, Side
 
 EXAMPLES = """\
 examples:
@@ -56,7 +56,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..compare import compare
+    from ..comparison import compare
 
     if args.first == args.second == "-":
         raise HushedError("both sides from standard input", remedy="give one of them as a file")
@@ -112,7 +112,7 @@ def _side(args: argparse.Namespace, path: str, rig: str | None, own: bool = True
 
 
 def _sequence(args: argparse.Namespace, path: str, rig: str | None) -> Side:
-    from ..compare import side_of_sequence
+    from ..comparison import side_of_sequence
     from ..sequence import expand, parse_file
     from ..sequence.examine import examine
     from .build import clocks_of, targets_of
@@ -131,7 +131,7 @@ def _sequence(args: argparse.Namespace, path: str, rig: str | None) -> Side:
 
 
 def _bytes(args: argparse.Namespace, name: str, text: str) -> Side:
-    from ..compare import side_of_bytes
+    from ..comparison import side_of_bytes
     from ..sequence.paste import pasted
     from .build import targets_of
 
@@ -166,7 +166,7 @@ def _capture(args: argparse.Namespace, path: str, rig: str | None, own: bool) ->
 
 
 def _heard(given: argparse.Namespace) -> Side:
-    from ..compare import side_of_reading
+    from ..comparison import side_of_reading
 
     source, trace, plan = options.load_any(given)
     options.warn(trace.notes)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 from xml.etree import ElementTree
 
-from ..compare.outcome import LEVELS, Comparison, Difference, Matched, Point
-from ..compare.waits import Wait
+from ..comparison.outcome import LEVELS, Comparison, Difference, Matched, Point
+from ..comparison.waits import Wait
 from ..sequence.listing import as_hush
 from ..units import counted, show_time
 from .junit import as_xml

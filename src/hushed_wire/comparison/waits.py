@@ -87,5 +87,5 @@ def _rests(steps: Steps) -> np.ndarray:
         payload = steps.commands.payload
         last = steps.first + steps.count - 1
         rests = (payload.start[steps.first[1:]] - payload.time[last[:-1]]) * steps.told.tick
-        out[:-1] = np.where(rests >= 0, rests, np.nan)  # within a step of a sequence there are no times
+        out[:-1] = np.maximum(rests, 0)
     return out

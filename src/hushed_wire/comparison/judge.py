@@ -75,9 +75,10 @@ class Judge:
 
     @cached_property
     def registers(self) -> tuple[dict[str, Value], dict[str, Value]]:
-        """At the end: as set, else as a reset leaves them where the set-up is there, else missing."""
+        """At the end: as set, else as a reset leaves them where the set-up is there, else missing. What a model notes for itself is not among them."""
+        own = {f"{command.owner}.{entry.name}" for command in self.part.command for entry in command.fields.values()}
         out = [
-            {**(told.part.reset if told.started else {}), **model.now}
+            {**(told.part.reset if told.started else {}), **{name: value for name, value in model.now.items() if name in own}}
             for told, model in zip((self.a, self.b), self._models(), strict=True)
         ]
         return out[0], out[1]

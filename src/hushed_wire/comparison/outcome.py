@@ -198,7 +198,9 @@ def _told_alike(out: Matched) -> None:
         elif judge.unknown and state:
             state = None
             known = "A" if judge.unknown[0] in judge.registers[1] else "B"
-            out.untold["state"] = f"{known} begins behind its set-up: {len(judge.unknown)} settings of it are not known"
+            out.untold["state"] = (
+                f"{known} begins behind its set-up: what it set there is not known ({', '.join(judge.unknown[:3]).replace('.', ' ')})"
+            )
         out.counts["words"] = _added(out.counts.get("words"), (len(left), len(right)))
         out.counts["commands"] = _added(out.counts.get("commands"), (len(steps[0]), len(steps[1])))
         out.counts["registers"] = _added(out.counts.get("registers"), (len(judge.registers[0]), len(judge.registers[1])))

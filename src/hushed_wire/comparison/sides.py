@@ -6,12 +6,13 @@ did, and the models that say what it is set to and what it shows.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..part.bring_up import set_up_in
 from ..part.chips import Chips, model_for
@@ -105,27 +106,30 @@ def side_of_sequence(path: str, steps: Sequence[Timed], targets: Sequence[Target
         own = [entry for entry in steps if entry.step.device == target.name]
         if not own:
             continue
-        sends = [(entry, send) for entry in own for send in entry.step.sends]
-        begins = [(round(entry.start / NANO_EXACT), send) for entry, send in sends]
-        ends = [(round((entry.start + entry.took) / NANO_EXACT), send) for entry, send in sends]
         chips, places = [], []
         for chip in range(target.chips):
-            payload = replace(payload_of(ends, chip), start=payload_of(begins, chip).time)
-            chips.append(commands(target.part, payload))
-            places.append(
-                [
-                    entry.step.place
-                    for entry, send in sends
-                    if not send.chips or send.chips >> chip & 1
-                    for _ in range(len(send.raw))
-                ]
-            )
+            sends = [(entry, send) for entry in own for send in entry.step.sends if not send.chips or send.chips >> chip & 1]
+            payload = payload_of(((0, send) for _, send in sends), chip)
+            start, end = _spread(own, chip)
+            chips.append(commands(target.part, replace(payload, start=start, time=end, end=end)))
+            places.append([entry.step.place for entry, send in sends for _ in range(len(send.raw))])
         resets = any(role == "reset" and not high for entry in own for role, high in entry.step.levels)
         started = target.part.memory.kind == "scanned" or all(set_up_in(target.part, chip.names) for chip in chips)
         out.devices.append(
             Told(target.name, target.part, target.panel, target.framing, chips, NANO, True, started, resets, places)
         )
     return out
+
+
+def _spread(steps: Sequence[Timed], chip: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """(n,) ticks at which the words for a chip begin and end: those of a step evenly over the time that it takes."""
+    out: list[NDArray[np.float64]] = [np.empty((2, 0))]
+    for entry in steps:
+        count = sum(len(send.raw) for send in entry.step.sends if not send.chips or send.chips >> chip & 1)
+        at = float(entry.start / NANO_EXACT) + float(entry.took / NANO_EXACT) * np.arange(count + 1) / max(1, count)
+        out.append(np.stack([at[:-1], at[1:]]))
+    start, end = np.round(np.concatenate(out, axis=1)).astype(np.int64)
+    return start, end
 
 
 def side_of_bytes(path: str, sends: Sequence[Send], target: Target, notes: Sequence[str] = ()) -> Side:
@@ -135,9 +139,3 @@ def side_of_bytes(path: str, sends: Sequence[Send], target: Target, notes: Seque
     own = commands(target.part, payload)
     told = Told(target.name, target.part, target.panel, target.framing, [own], NANO, False, set_up_in(target.part, own.names))
     return Side(path, "bytes", [told], list(notes))
-
-
-def registers_of(told: Told) -> list[Mapping[str, object]]:
-    """For each chip the registers at the end: as set, else as a reset leaves them where the set-up is there."""
-    models = getattr(told.memory, "models", [told.memory])
-    return [{**(told.part.reset if told.started else {}), **model.now} for model in models]
