@@ -44,6 +44,7 @@ COMMANDS: list[tuple[str, str, str]] = [
     ("listen", "convert", "a capture in another format, a part of it, or with decoded words beside it"),
     ("find the fault", "diagnose", "what is wrong: the cause, the evidence, the next step"),
     ("port", "compare", "do two drivers tell the display the same? captures, sequences or bytes, timing left aside"),
+    ("port", "emit", "driver source for a target, from a sequence or from the old driver's capture"),
     ("port", "demo", "the whole example with the demo data, as a guided tour"),
 ]
 

@@ -28,13 +28,15 @@ class Shown:
 
 @dataclass
 class Pictures:
-    """same: None where it cannot be told. end: the glass of each side at the end. only: side, picture and why, of those that one side has."""
+    """same: None where it cannot be told. end: the glass of each side at the end. only: side, picture and why, of those that one side has.
+    end_same: whether the pattern at the end is."""
 
     same: bool | None
     counts: tuple[int, int] = (0, 0)
     end: tuple[Glass | None, Glass | None] = (None, None)
     only: list[tuple[int, Shown, Reason]] = field(default_factory=list)
     why: str = ""
+    end_same: bool | None = None
 
 
 def pictures(a: Told, b: Told) -> Pictures:
@@ -52,7 +54,7 @@ def pictures(a: Told, b: Told) -> Pictures:
         out.why = f"of more than {MOST} pictures only the last was compared"
     else:
         out.only = _only(shown[0], shown[1])
-    at_end = np.array_equal(end[0].pattern, end[1].pattern) and _glyphs_same(*end)
+    at_end = out.end_same = bool(np.array_equal(end[0].pattern, end[1].pattern)) and _glyphs_same(*end)
     if not at_end and not any(why.matters for _, _, why in out.only):
         out.only.append((1, shown[1][-1] if shown[1] else Shown(0.0, end[1]), reason("other-picture", side="B", other="A")))
     lights = [(glass.shown, glass.backlight) for glass in end]

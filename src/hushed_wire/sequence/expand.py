@@ -19,7 +19,7 @@ from .parse import Statement
 from .state import Counter, State, command_sends
 from .target import Step, Target
 
-__all__ = ["State", "Step", "Target", "command_sends", "expand"]
+__all__ = ["State", "Step", "Target", "command_sends", "expand", "steps_of_statement"]
 
 MOST_STEPS = 1_000_000
 
@@ -31,6 +31,11 @@ def expand(statements: list[Statement], targets: list[Target], folder: Path, mos
     state = State({target.name: target for target in targets}, folder, targets[0])
     state.most = state.most if most is None else most
     return list(_steps(state, statements))
+
+
+def steps_of_statement(state: State, statement: Statement) -> list[Step]:
+    """The steps of one statement, and in `state` what it leaves behind. Raises HushedError with file:line."""
+    return list(_steps(state, [statement]))
 
 
 def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) -> Iterator[Step]:

@@ -233,7 +233,10 @@ def compared_record(result: Comparison, by: str, times: bool) -> dict[str, Any]:
         "differences": [_record(entry) for entry in result.differences],
         "first": None if first is None else _record(first),
         "devices": [
-            {"a": one.a.name, "b": one.b.name, "part": one.a.part.name, "same": one.same, "untold": one.untold, "all_listed": one.every}
+            {
+                "a": one.a.name, "b": one.b.name, "part": one.a.part.name, "same": one.same, "untold": one.untold, "all_listed": one.every,
+                "end_same": one.pictures.end_same,
+            }
             for one in result.matched
         ],
         "waits": [

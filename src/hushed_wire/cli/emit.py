@@ -1,0 +1,165 @@
+"""Source of a driver for a target: what a sequence sends, or what a captured driver sent, written as a careful engineer would by hand.
+
+Out come header and source: the set-up step by step with its waits, the commands as functions, and what the display is for: text and numbers,
+or a frame to draw in. Compile it, capture its wires, and hold these against the old ones with `hushed-wire compare`.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..errors import HushedError
+from . import options
+from .said import say
+
+if TYPE_CHECKING:
+    from ..sequence.parse import Statement
+
+EXAMPLES = """\
+examples:
+  hushed-wire emit tide.hush --rig front-desk.toml --for c -o driver/
+  hushed-wire emit old-board.vcd --rig front-desk.toml --for avr --pin scl=PC5 --pin sda=PC4 -o driver/
+  hushed-wire emit handheld.hush --rig handheld.toml --for linux -o driver/
+  hushed-wire emit pump-room.hush --rig pump-room.toml --for python -o driver/
+  hushed-wire emit --targets
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the arguments."""
+    parser.add_argument("driver", nargs="?", metavar="SEQUENCE|CAPTURE", help=".hush file, or a capture of the old driver")
+    group = parser.add_argument_group("what it is for")
+    group.add_argument("--rig", metavar="FILE", help="rig file of the new board")
+    group.add_argument("--rig-a", metavar="FILE", help="of a capture: the old board's rig (worked out where not given)")
+    group.add_argument("--device", metavar="NAME", help="the display, where the rig has several")
+    group.add_argument("--for", dest="target", metavar="TARGET", help="the target; --targets lists them")
+    group.add_argument("--targets", action="store_true", help="list the targets")
+    group.add_argument(
+        "--bus", choices=("pins", "hardware"), help="the bus bit by bit on its pins, or by the target's peripheral"
+    )
+    group.add_argument(
+        "--pin",
+        action="append",
+        default=[],
+        metavar="ROLE=PIN",
+        help="a pin of the target, over the rig's, like dc=PB1 (repeatable)",
+    )
+    options.add_quantity(group, "--cpu", "Hz", "RATE", "the clock of the target, for its waits, like 16MHz")
+    options.add_catalog(group)
+    group = parser.add_argument_group("what is in it")
+    group.add_argument(
+        "--every-command", action="store_true", help="a function for each command of the part, not only for those that are sent"
+    )
+    group.add_argument("--no-show", action="store_true", help="without what is shown behind the set-up")
+    group.add_argument("--no-frame", action="store_true", help="without functions to draw with")
+    group.add_argument("--ram", type=int, metavar="BYTES", help="refuse what needs more RAM")
+    group.add_argument("--flash", type=int, metavar="BYTES", help="refuse what needs more flash for its constants")
+    parser.add_argument(
+        "-o", dest="output", metavar="FOLDER", help="the folder for the files; '-' writes all of them to standard output"
+    )
+    options.add_reading(parser)
+    parser.add_argument("-q", "--quiet", action="store_true", help="say less")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Runs the command."""
+    from ..port import emitted, every_target, plan_of, target_named
+    from ..rig import load_rig
+
+    if args.targets:
+        for name, row in every_target().items():
+            sys.stdout.write(f"{name:<10} {row.title}\n")
+        return 0
+    for given, what in (
+        (args.driver, "a sequence or a capture"),
+        (args.rig, "--rig FILE"),
+        (args.target, "--for TARGET"),
+        (args.output, "-o FOLDER"),
+    ):
+        if not given:
+            raise HushedError(
+                f"{what} is missing", remedy="like: hushed-wire emit tide.hush --rig front-desk.toml --for c -o driver/"
+            )
+    row = target_named(args.target)
+    rig = load_rig(args.rig)
+    statements, folder = _statements(args)
+    made = plan_of(rig, statements, folder, Path(args.driver).name, args.device or "")
+    if args.no_show:
+        made.show = []
+    out = emitted(
+        made, row, bang=None if args.bus is None else args.bus == "pins", pins=_pins(args), cpu=args.cpu, every_command=args.every_command,
+        frame=not args.no_frame, ram=args.ram, flash=args.flash,
+    )  # fmt: skip
+    _write(args, out.files)
+    if not args.quiet and args.output != "-":
+        name = next(iter(out.files)).partition(".")[0]
+        say(f"{args.output}: {', '.join(out.files)}")
+        frame = f", of which a frame takes {out.frame_bytes:,}" if out.frame_bytes else ""
+        say(f"  RAM {out.ram:,} bytes{frame}; constants about {out.flash:,} bytes")
+        for note in out.notes:
+            say(f"  note: {note}")
+        hertz = int(args.cpu) if args.cpu else 16_000_000
+        say(
+            f"  next: {row.compile.format(name=name, hertz=hertz)}; then capture its wires: hushed-wire compare {args.driver} NEW.vcd"
+        )
+    return 0
+
+
+def _pins(args: argparse.Namespace) -> dict[str, str]:
+    out: dict[str, str] = {}
+    for text in args.pin:
+        role, equals, pin = text.partition("=")
+        if not equals or not role or not pin:
+            raise HushedError(f"'{text}' is not ROLE=PIN", where="--pin", remedy="like --pin scl=PC5")
+        out[role.lower()] = pin
+    return out
+
+
+def _statements(args: argparse.Namespace) -> tuple[list[Statement], Path]:
+    """The statements of a sequence, or of what a capture holds."""
+    from ..sequence import parse_file, parse_text
+
+    path = Path(args.driver)
+    if path.suffix.lower() == ".hush":
+        return parse_file(path), path.parent
+    from ..rig.captured import hush_of
+
+    given = argparse.Namespace(
+        capture=args.driver, rig=args.rig_a, bus=None, line=[], part=None, panel=None, clock=None, mode=None, bits=None, order=None, select=None,
+        save_rig=None, start=None, end=None, raw=args.raw, rate=args.rate, threshold=args.threshold, hysteresis=args.hysteresis, quiet=args.quiet,
+    )  # fmt: skip
+    source, trace, found = options.load_any(given)
+    options.warn(trace.notes)
+    reading = options.read_by(trace, found, source.path)
+    from ..rig import load_rig
+
+    rig = load_rig(args.rig)
+    wanted = next((device for device in rig.device if not args.device or device.name == args.device), rig.device[0])
+    own = [device for device in reading.devices if device.part.name == wanted.part]
+    if not own:
+        heard = ", ".join(device.part.name for device in reading.devices) or "nothing that is known"
+        raise HushedError(
+            f"it speaks to {heard}, not to a {wanted.part}", where=source.path, remedy="give the old board's rig: --rig-a FILE"
+        )
+    lines = [f"device {wanted.name}", *hush_of(own[0], float(trace.tick))]
+    return parse_text("\n".join(lines), path.name), path.parent
+
+
+def _write(args: argparse.Namespace, files: dict[str, str]) -> None:
+    """Into the folder, which is made where it is not there."""
+    from ..trace.files import replace_file
+
+    if args.output == "-":
+        for name, text in files.items():
+            sys.stdout.write(f"/* ==== {name} ==== */\n{text}" if not name.endswith(".py") else text)
+        return
+    folder = Path(args.output)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise HushedError(f"cannot be made: {error.strerror}", where=args.output, remedy="name another folder with -o") from error
+    for name, text in files.items():
+        replace_file(folder / name, [text.encode("ascii")])

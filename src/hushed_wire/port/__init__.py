@@ -1,0 +1,17 @@
+"""Driver source for a target, from a sequence or a captured driver and a rig: what to send, and how the target's pins are moved."""
+
+from typing import TYPE_CHECKING
+
+from ..lazy import exports
+
+if TYPE_CHECKING:
+    from .plan import Plan, plan_of
+    from .render import Emitted, emitted
+    from .targets import Target, every_target, target_named
+
+__all__ = ["Emitted", "Plan", "Target", "emitted", "every_target", "plan_of", "target_named"]
+
+__getattr__ = exports(
+    __name__,
+    {"plan": ("Plan", "plan_of"), "render": ("Emitted", "emitted"), "targets": ("Target", "every_target", "target_named")},
+)

@@ -1,0 +1,387 @@
+"""Drivers that are emitted: compiled without a warning, run on a board of the test's own, and compared with what they come from."""
+
+import json
+import re
+import shutil
+import subprocess
+import sys
+import unittest
+import unittest.mock
+from pathlib import Path
+from typing import Any
+
+import tomli_w
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hushed_wire.port.names import identifier, remark
+from ports.stand_in import I2c, Spi, Wires, clock_of, pin
+from support import ROOT, demo, program, scratch
+
+FOLDER = scratch()
+STRICT = ("-std=c99", "-pedantic", "-Wall", "-Wextra", "-Wconversion", "-Wshadow", "-Wunused-macros", "-Werror", "-O1")
+PLACES = {
+    "front-desk": "tide.hush", "pump-room": "pump-room.hush", "wheelhouse": "wheelhouse.hush", "handheld": "handheld.hush",
+    "engine-room": "engine-room.hush", "gate-keeper": "gate-keeper.hush",
+}  # fmt: skip
+
+
+def emitted(place: str, target: str, *more: str, driver: str = "") -> tuple[Path, str]:
+    """The folder of a driver, and the name of its files."""
+    folder = FOLDER / f"{place}-{target}-{len(list(FOLDER.iterdir()))}"
+    done = program("emit", driver or PLACES[place], "--rig", f"{place}.toml", "--for", target, "-o", str(folder), *more)
+    assert done.returncode == 0, done.stderr.decode()
+    names = [path.stem for path in folder.iterdir() if not path.stem.endswith("_port")]
+    return folder, names[0]
+
+
+def on_the_host(folder: Path, name: str, lines: dict[str, str], draw: str = "") -> Path:
+    """Compiles a driver with the test's board, runs it, and gives the capture. lines: role to line of the rig."""
+    header = (folder / f"{name}_port.h").read_text()
+    pins = re.findall(rf"^    {name.upper()}_(\w+)", header[header.index("enum") : header.index("};")], re.MULTILINE)
+    names = ",".join(f'"{lines[pin.lower()]}"' for pin in pins)
+    shows = f"{name}_show" in (folder / f"{name}.h").read_text()
+    body = f'#include "{name}.h"\n{draw}\n#include "{ROOT / "tests" / "ports" / "host.c"}"\n'
+    (folder / "main.c").write_text(body)
+    flags = [f"-DDRIVER={name}", f"-DNAMES={names}", *(["-DSHOW"] if shows and not draw else []), *(["-DDRAW"] if draw else [])]
+    if "SDA" in pins:
+        flags += ["-DOPEN_DRAIN", f"-DSCL_OF={name.upper()}_SCL", f"-DSDA_OF={name.upper()}_SDA"]
+    for source in sorted(folder.glob(f"{name}*.c")):
+        made = subprocess.run(["gcc", *STRICT, "-c", source.name], cwd=folder, capture_output=True, check=False)
+        assert made.returncode == 0, made.stderr.decode()
+    objects = [path.name for path in folder.glob("*.o")]
+    made = subprocess.run(
+        ["gcc", "-std=c99", "-O1", *flags, "main.c", *objects, "-o", "board"], cwd=folder, capture_output=True, check=False
+    )
+    assert made.returncode == 0, made.stderr.decode()
+    ran = subprocess.run(["./board", "out.vcd"], cwd=folder, capture_output=True, check=False, timeout=60)
+    assert ran.returncode == 0, (ran.returncode, ran.stderr)
+    return folder / "out.vcd"
+
+
+def lines_of(place: str) -> dict[str, str]:
+    """Role to line of a demo rig's bus."""
+    return dict(re.findall(r"(\w+) = \"(\w+)\"", re.search(r"lines = \{(.*)\}", (demo() / f"{place}.toml").read_text())[1]))  # type: ignore[index]
+
+
+# Drawn by calls of the driver, in C and in Python, and by the sequence language.
+DRAWN = {
+    "front-desk": (
+        'tide_clear(true); tide_clear(false); tide_text(3, 2, "GATE 07"); ok = tide_flush(true); tide_pixel(127, 63, true); tide_pixel(5, 3, false);'
+        " tide_pixel(200, 3, true); ok = ok && tide_flush(false);",
+        "o.clear(True); o.clear(); o.text(3, 2, 'GATE 07'); o.flush(True); o.pixel(127, 63); o.pixel(5, 3, False); o.pixel(200, 3); o.flush()",
+        'fill off\ntext 3,2 "GATE 07"\npoint 127,63\npoint 5,3 colour=off',
+    ),
+    "handheld": (
+        'hand_lcd_clear(false); hand_lcd_text(10, 20, "4.20 m"); ok = hand_lcd_flush(false);',
+        "o.clear(); o.text(10, 20, '4.20 m'); o.flush()",
+        'fill off\ntext 10,20 "4.20 m"',
+    ),
+    "engine-room": (
+        'engine_lcd_clear(false); engine_lcd_text(50, 16, "TIDE"); engine_lcd_pixel(0, 0, true); ok = engine_lcd_flush(true);',
+        "o.clear(); o.text(50, 16, 'TIDE'); o.pixel(0, 0); o.flush(True)",
+        'fill off\ntext 50,16 "TIDE"\npoint 0,0',
+    ),
+    "pump-room": (
+        "static const uint8_t up[8] = { 4, 14, 21, 4, 4, 4, 4, 0 };"
+        ' ok = pump_lcd_own_glyph(1, up) && pump_lcd_text(2, 1, "SUMP of the lower lock") && pump_lcd_number(10, 2, 7, -1205, 2)'
+        " && pump_lcd_at(19, 3) && pump_lcd_character(1) && !pump_lcd_at(20, 3);",
+        "o.own_glyph(1, (4, 14, 21, 4, 4, 4, 4, 0)); o.text(2, 1, 'SUMP of the lower lock'); o.number(10, 2, 7, -1205, 2);"
+        " o.at(19, 3); o._send(True, bytes((1,)))",
+        'glyph 1 4 14 21 4*4 0\ntext 2,1 "SUMP of the lower"\ntext 10,2 " -12.05"\ntext 19,3 "{1}"',
+    ),
+    "wheelhouse": (
+        'ok = digits_number(0, 4, -57, 1) && digits_text(4, "4.0-1") && digits_number(7, 1, 8, 0);',
+        "o.number(0, 4, -57, 1); o.text(4, '4.0-1'); o.number(7, 1, 8)",
+        'text 0,0 " -5.7"\ntext 4,0 "4.0-8"',
+    ),
+    "gate-keeper": (
+        'ok = gate_tft_box(0, 0, 500, 500, GATE_TFT_RGB(0x20U, 0x30U, 0x40U)) && gate_tft_text(20, 30, "OPEN", 0xFFFFU, 0U)'
+        " && gate_tft_pixel(239, 319, 0xF800U) && gate_tft_box(240, 0, 4, 4, 0xFFFFU);",
+        "o.box(0, 0, 500, 500, o.rgb(0x20, 0x30, 0x40)); o.text(20, 30, 'OPEN', 0xFFFF, 0); o.pixel(239, 319, 0xF800)",
+        'fill 0x203040\nrectangle 20,30 24x8 colour=black filled=yes\ntext 20,30 "OPEN" white ground=clear\npoint 239,319 colour=0xFF0000',
+    ),
+}
+
+
+class Proven(unittest.TestCase):
+    """What a driver puts on the wires is what the sequence says, and nothing is wrong with it."""
+
+    def proven(self, place: str, capture: Path, reference: str) -> None:
+        done = program("compare", reference, str(capture), "--rig", f"{place}.toml", "--times", "--format", "json")
+        told = json.loads(done.stdout)
+        self.assertEqual(told["same"], dict.fromkeys(("words", "commands", "state", "picture"), True), told["differences"][:3])
+        self.assertEqual(done.returncode, 0, told["verdict"])
+        judged = json.loads(program("diagnose", str(capture), "--rig", f"{place}.toml", "--format", "json").stdout)
+        self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
+
+    def shown(self, place: str, capture: Path, lines: str) -> None:
+        """The picture at the end is what lines of the sequence language draw behind the same set-up."""
+        text = (demo() / PLACES[place]).read_text()
+        begins = min(at for at in (text.find(verb) for verb in ("\nglyph ", "\ntext ", "\npicture ", "\ncounter ")) if at >= 0)
+        lit = "\ndisplay on\nbacklight on" if place == "gate-keeper" else ""
+        (demo() / "drawn.hush").write_text(f"{text[:begins]}\n{lines}{lit}\n")
+        done = program("compare", "drawn.hush", str(capture), "--rig", f"{place}.toml", "--format", "json")
+        self.assertNotEqual(done.returncode, 2, done.stderr)
+        told = json.loads(done.stdout)
+        grave = [entry for entry in told["differences"] if entry["reason"] in ("other-memory", "other-picture")]
+        end = told["devices"][0]["end_same"]
+        self.assertTrue(end, grave[:3])
+
+
+@unittest.skipUnless(shutil.which("gcc"), "no gcc")
+class OnTheHost(Proven):
+    """C over a table of functions."""
+
+    def test_every_place(self) -> None:
+        for place, sequence in PLACES.items():
+            with self.subTest(place):
+                folder, name = emitted(place, "c")
+                self.proven(place, on_the_host(folder, name, lines_of(place)), sequence)
+
+    def test_what_is_drawn(self) -> None:
+        for place, (calls, _, lines) in DRAWN.items():
+            with self.subTest(place):
+                folder, name = emitted(place, "c", "--no-show")
+                capture = on_the_host(
+                    folder, name, lines_of(place), f"static bool draw(void) {{ bool ok = true; {calls} return ok; }}"
+                )
+                self.shown(place, capture, lines)
+
+    def test_every_place_by_the_peripherals_of_the_table(self) -> None:
+        for place in ("front-desk", "handheld"):
+            folder, name = emitted(place, "c", "--bus", "hardware")
+            for source in sorted(folder.glob(f"{name}*.c")):
+                made = subprocess.run(["gcc", *STRICT, "-c", source.name], cwd=folder, capture_output=True, check=False)
+                self.assertEqual((made.returncode, made.stderr), (0, b""), place)
+
+    def test_linux_compiles(self) -> None:
+        pins = {"pump-room": (), "wheelhouse": ("--pin", "cs=8"), "engine-room": [
+            word for k, role in enumerate(lines_of("engine-room")) for word in ("--pin", f"{role}={k + 2}")]}  # fmt: skip
+        for place in PLACES:
+            folder, name = emitted(place, "linux", *pins.get(place, ()))
+            for source in sorted(folder.glob(f"{name}*.c")):
+                made = subprocess.run(["gcc", *STRICT, "-c", source.name], cwd=folder, capture_output=True, check=False)
+                self.assertEqual((made.returncode, made.stderr), (0, b""), place)
+
+
+# Pins of the simulated part, by role.
+AVR = {
+    "front-desk": {"scl": "C5", "sda": "C4"}, "pump-room": {"scl": "C5", "sda": "C4"}, "wheelhouse": {"sck": "B5", "mosi": "B3", "cs": "B2"},
+    "handheld": {"sck": "B5", "mosi": "B3", "cs": "B2", "dc": "B1", "reset": "B0"},
+    "engine-room": {**{f"d{k}": f"D{k}" for k in range(8)}, "rs": "B0", "rw": "B1", "e": "B2", "cs1": "B3", "cs2": "B4", "reset": "C0"},
+    "gate-keeper": {"sck": "B5", "mosi": "B3", "cs": "B2", "dc": "B1", "reset": "B0", "backlight": "C0"},
+}  # fmt: skip
+FIRMWARE = """
+#include <avr/interrupt.h>
+#include <avr/sleep.h>
+#include "{name}.h"
+{draw}
+int main(void) {{ _delay_ms(50); (void)({calls}); cli(); sleep_enable(); sleep_cpu(); return 0; }}
+"""
+
+
+@unittest.skipUnless(shutil.which("avr-gcc") and Path("/usr/include/simavr/sim_avr.h").exists(), "no avr-gcc or no simavr")
+class OnTheAvr(Proven):
+    """The registers of an 8-bit micro-controller, simulated: its pins are captured, its waits counted in its cycles."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        made = subprocess.run(
+            ["gcc", "-O2", str(ROOT / "tests" / "ports" / "avr.c"), "-o", str(FOLDER / "avr"), "-lsimavr", "-lelf"],
+            capture_output=True,
+            check=False,
+        )
+        if made.returncode:
+            raise unittest.SkipTest(made.stderr.decode())
+
+    def run_on(self, place: str, *more: str, draw: str = "") -> Path:
+        pins = [word for role, at in AVR[place].items() for word in ("--pin", f"{role}=P{at}")]
+        folder, name = emitted(place, "avr", *pins, *more)
+        calls = f"{name}_start()" + (" && draw()" if draw else f" && {name}_show()" if "--no-show" not in more else "")
+        (folder / "main.c").write_text(FIRMWARE.format(name=name, draw=draw, calls=calls))
+        mcu = ["avr-gcc", "-mmcu=atmega328p", "-DF_CPU=16000000UL", "-Os"]
+        for words in (
+            [*mcu, *(flag for flag in STRICT if flag != "-O1"), "-c", f"{name}.c"],
+            [*mcu, "-std=c99", "main.c", f"{name}.o", "-o", "a.elf"],
+        ):
+            made = subprocess.run(words, cwd=folder, capture_output=True, check=False)
+            self.assertEqual((made.returncode, made.stderr), (0, b""), place)
+        lines = lines_of(place)
+        roles = [f"{lines[role]}={at}" + (f":{role}" if role in ("scl", "sda") else "") for role, at in AVR[place].items()]
+        if "hardware" in more:
+            chips = {"sck": "spi:sck", "mosi": "spi:mosi"}
+            roles = [f"{lines[role]}={chips.get(role, at)}" for role, at in AVR[place].items()]
+        ran = subprocess.run(
+            [str(FOLDER / "avr"), "a.elf", "out.vcd", *roles], cwd=folder, capture_output=True, check=False, timeout=100
+        )
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        return folder / "out.vcd"
+
+    def test_every_place(self) -> None:
+        for place, sequence in PLACES.items():
+            with self.subTest(place):
+                if place == "gate-keeper":  # its picture is larger than the flash
+                    done = program("emit", sequence, "--rig", f"{place}.toml", "--for", "avr", "-o", "x", "--flash", "32768",
+                                   *(word for role, at in AVR[place].items() for word in ("--pin", f"{role}=P{at}")))  # fmt: skip
+                    self.assertEqual(done.returncode, 2)
+                    self.assertIn(b"--no-show", done.stderr)
+                    continue
+                self.proven(place, self.run_on(place), sequence)
+
+    def test_the_peripheral_for_spi(self) -> None:
+        for place in ("handheld", "wheelhouse"):
+            with self.subTest(place):
+                self.proven(place, self.run_on(place, "--bus", "hardware"), PLACES[place])
+
+    def test_the_peripheral_for_i2c_compiles(self) -> None:
+        folder, name = emitted("front-desk", "avr", "--bus", "hardware")
+        words = [
+            "avr-gcc",
+            "-mmcu=atmega328p",
+            "-DF_CPU=16000000UL",
+            "-Os",
+            *(flag for flag in STRICT if flag != "-O1"),
+            "-c",
+            f"{name}.c",
+        ]
+        made = subprocess.run(words, cwd=folder, capture_output=True, check=False)
+        self.assertEqual((made.returncode, made.stderr), (0, b""))
+
+    def test_what_is_drawn(self) -> None:
+        for place in ("handheld", "wheelhouse"):
+            calls, _, lines = DRAWN[place]
+            draw = f"static bool draw(void) {{ bool ok = true; {calls} return ok; }}"
+            self.shown(place, self.run_on(place, "--no-show", draw=draw), lines)
+
+
+class InPython(Proven):
+    """Python against stand-ins of the objects that a micro-controller has."""
+
+    def made(self, place: str, *more: str, driver: str = "") -> tuple[Any, Wires]:
+        """The display's object, and the wires that it is on."""
+        folder, name = emitted(place, "python", *more, driver=driver)
+        source = (folder / f"{name}.py").read_text()
+        lines = lines_of(place)
+        idle = {line: int(role in ("scl", "sda", "cs", "reset")) for role, line in lines.items()}
+        wires = Wires(**idle)
+        own: dict[str, Any] = {}
+        with unittest.mock.patch.dict(sys.modules, {"time": clock_of(wires)}):
+            exec(compile(source, f"{name}.py", "exec"), own)
+        found = next(value for key, value in own.items() if isinstance(value, type))
+        if "sda" in lines:
+            return found(I2c(wires, 5000 if place == "pump-room" else 1300)), wires
+        pins = {role: pin(wires, line) for role, line in lines.items() if role not in ("sck", "mosi")}
+        if "sck" in lines:
+            return found(Spi(wires, lines["sck"], lines["mosi"]), **pins), wires
+        return found(**pins), wires
+
+    def test_every_place(self) -> None:
+        for place, sequence in PLACES.items():
+            with self.subTest(place):
+                display, wires = self.made(place)
+                display.start()
+                display.show()
+                wires.write(FOLDER / "python.vcd")
+                self.proven(place, FOLDER / "python.vcd", sequence)
+
+    def test_what_is_drawn(self) -> None:
+        for place, (_, calls, lines) in DRAWN.items():
+            with self.subTest(place):
+                display, wires = self.made(place, "--no-show")
+                display.start()
+                exec(calls, {"o": display})
+                wires.write(FOLDER / "python.vcd")
+                self.shown(place, FOLDER / "python.vcd", lines)
+
+
+class Hostile(unittest.TestCase):
+    """Names and remarks of others cannot break out of what they stand in."""
+
+    @given(st.text(max_size=60))
+    @settings(deadline=None, max_examples=200)
+    def test_names_and_remarks(self, text: str) -> None:
+        name, said = identifier(text), remark(text)
+        self.assertRegex(name, r"^[a-z][a-z0-9_]{0,30}$")
+        self.assertTrue((said.isascii() and said.isprintable()) or not said)
+        for end in ("*/", "/*", "??", '"""'):
+            self.assertNotIn(end, said)
+        self.assertFalse(said.endswith("\\"))
+        beside = {name}
+        self.assertNotEqual(identifier(text, beside), name)
+
+    @unittest.skipUnless(shutil.which("gcc"), "no gcc")
+    def test_a_rig_of_bad_names(self) -> None:
+        bad = ["int", "a*/ int x; /*", 'say "so"', "pegel \u00fc\u4e16", "9 lives\\", "two\nlines", "x" * 200, "-"]
+        for number, name in enumerate(bad):
+            folder = FOLDER / f"bad-{number}"
+            folder.mkdir()
+            rig = {"title": name, "bus": [{"name": "b", "kind": "spi", "lines": {"sck": name + "1", "mosi": name + "2", "cs": "C", "dc": "D"}}],
+                   "device": [{"name": name, "on": "b", "part": "pcd8544", "panel": "84x48"}]}  # fmt: skip
+            (folder / "r.toml").write_bytes(tomli_w.dumps(rig).encode())
+            (folder / "s.hush").write_text(
+                'function-set power=active addressing=horizontal instructions=basic\nfill off\ntext 0,0 "*/ ??/"\n'
+            )
+            for target in ("c", "python"):
+                done = program("emit", "s.hush", "--rig", "r.toml", "--for", target, "-o", target, cwd=folder)
+                self.assertEqual(done.returncode, 0, done.stderr)
+            for source in sorted((folder / "c").glob("*.c")):
+                made = subprocess.run(["gcc", *STRICT, "-c", source.name], cwd=folder / "c", capture_output=True, check=False)
+                self.assertEqual((made.returncode, made.stderr), (0, b""), name)
+            for source in (folder / "python").glob("*.py"):
+                compile(source.read_text(), source.name, "exec")
+
+
+class AsAUser(unittest.TestCase):
+    def test_a_captured_driver(self) -> None:
+        """From the old board's capture to C, to wires, and back against the capture."""
+        for place, capture in (
+            ("front-desk", "healthy.vcd"),
+            ("handheld", "handheld.vcd"),
+            ("engine-room", "engine-room.vcd"),
+            ("pump-room", "pump-room.vcd"),
+        ):
+            with self.subTest(place):
+                folder, name = emitted(place, "c", driver=capture)
+                made = on_the_host(folder, name, lines_of(place))
+                done = program("compare", capture, str(made), "--rig", f"{place}.toml", "--times", "--format", "json")
+                told = json.loads(done.stdout)
+                self.assertEqual(
+                    (told["same"]["commands"], told["same"]["picture"], done.returncode), (True, True, 0), told["differences"][:3]
+                )
+
+    def test_what_cannot_be_emitted(self) -> None:
+        for words, said in (
+            (("tide.hush", "--rig", "front-desk.toml", "--for", "abacus", "-o", "x"), "there are c, avr, linux"),
+            (("tide.hush", "--rig", "front-desk.toml", "--for", "avr", "-o", "x"), "--pin scl=PB5"),
+            (("tide.hush", "--rig", "front-desk.toml", "--for", "c"), "-o FOLDER"),
+            (("tide.hush", "--rig", "front-desk.toml", "--for", "c", "-o", "x", "--ram", "128"), "1,041 bytes of RAM, 128"),
+            (("gate-signal.hush", "--rig", "gate-signal.toml", "--for", "c", "-o", "x"), "scanned"),
+            (
+                ("tide.hush", "--rig", "front-desk.toml", "--for", "avr", "--pin", "scl=PC5", "--pin", "sda=PC5", "-o", "x"),
+                "on one pin",
+            ),
+            (("handheld.vcd", "--rig", "front-desk.toml", "--for", "c", "-o", "x"), "pcd8544, not to a ssd1306"),
+        ):
+            with self.subTest(words):
+                done = program("emit", *words)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(said, done.stderr.decode())
+        self.assertIn(b"avr", program("emit", "--targets").stdout)
+        small = program("emit", "tide.hush", "--rig", "front-desk.toml", "--for", "c", "-o", "-", "--ram", "128", "--no-frame")
+        self.assertEqual(small.returncode, 0, small.stderr)
+        self.assertNotIn(b"tide_flush", small.stdout)
+
+    @unittest.skipUnless(shutil.which("cppcheck"), "no cppcheck")
+    def test_a_second_reader_finds_nothing(self) -> None:
+        for place in PLACES:
+            folder, _ = emitted(place, "c", "--every-command", "--no-show")  # it reads a picture's bytes for minutes
+            done = subprocess.run(
+                ["cppcheck", "--enable=warning,style,performance,portability", "--suppress=unusedFunction", "--std=c99", "--quiet", "--error-exitcode=9", "."],
+                cwd=folder, capture_output=True, check=False, timeout=60,
+            )  # fmt: skip
+            self.assertEqual((done.returncode, done.stderr), (0, b""), place)
+
+
+if __name__ == "__main__":
+    unittest.main()
