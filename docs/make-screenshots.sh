@@ -77,7 +77,6 @@ terminal diagnose diagnose no-pump.vcd $rig
 terminal lines lines healthy-volts.csv.gz
 terminal find find engine-room.vcd 'select=cs2 and command=page' --rig engine-room.toml --context 1
 terminal screen screen healthy.vcd $rig
-terminal rehearse rehearse tide.hush $rig --mishap swap:SCL,SDA -o swapped-again.vcd
 terminal wiring wiring ../faulty-rig.toml
 terminal catalog catalog pcd8544
 terminal explain explain pcd8544 0x21, 0x90, 0x20, 0x0C, data 0x1F, 0x05, 0x07, command 0x0D --state
@@ -93,4 +92,5 @@ figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
 terminal decode decode ../register.vcd --rig ../register.toml
 "$program" diagnose refused.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
 echo docs/screenshots/fault.png
+terminal compare compare healthy.vcd tide-new.hush --rig-b front-desk.toml --times
 figure led-sign screen led-sign.vcd --rig led-sign.toml --picture

@@ -142,6 +142,18 @@ def tour(folder: Path, color: str) -> None:
             "Any mishap can be rehearsed.",
             ["rehearse", "tide.hush", *rig, "--mishap", "swap:SCL,SDA", "--rate", "10MHz", "-o", "rehearsed.vcd"],
         ),
+        (
+            "A driver for the next board, from what was captured on the old one.",
+            ["emit", "healthy.vcd", *rig, "--for", "c", "-o", "driver"],
+        ),
+        (
+            "Does a new driver do the same? It goes page by page, and the picture is the same.",
+            ["compare", "healthy.vcd", "tide-new.hush", "--rig-b", "front-desk.toml", "--times"],
+        ),
+        (
+            "And where it does not, what matters is told.",
+            ["compare", "healthy.vcd", "other-panel.vcd", *rig, "--picture", "compared.png"],
+        ),
     ]
     from .main import main
 
@@ -150,7 +162,7 @@ def tour(folder: Path, color: str) -> None:
         bold, plain = ("\033[1m", "\033[0m") if color == "always" or (color == "auto" and sys.stdout.isatty()) else ("", "")
         sys.stdout.write(f"\n{bold}── {number}/{len(stops)}  {title}{plain}\n$ hushed-wire {shown}\n\n")
         sys.stdout.flush()
-        colored = [*words, "--color", color] if words[0] not in ("plot", "rehearse", "send") else words
+        colored = [*words, "--color", color] if words[0] not in ("plot", "rehearse", "send", "emit") else words
         with contextlib.chdir(folder):
             status = main(colored)
         sys.stdout.flush()

@@ -24,7 +24,7 @@ PLACES = (
     "led-sign",
 )  # each a rig and a sequence
 FILES = (
-    "front-desk.toml", "tide.hush", "tide.pbm", "gate.png", *(f"{place}{end}" for place in PLACES for end in (".toml", ".hush")),
+    "front-desk.toml", "tide.hush", "tide-new.hush", "tide.pbm", "gate.png", *(f"{place}{end}" for place in PLACES for end in (".toml", ".hush")),
 )  # fmt: skip
 HEALTHY = (
     "pump-room",

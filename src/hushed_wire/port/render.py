@@ -122,8 +122,7 @@ def emitted(
     d["area_python"] = _area_in_python(drawn.values.get("area", []))
     d["font_python"] = _byte_lines(bytes(byte for glyph, _ in drawn.values.get("font", []) for byte in glyph))
     uses |= drawn.uses | ({"few"} if any(entry["single"] for entry in d["functions"]) else set())
-    if "send" in uses:
-        uses.add("run")
+    uses |= ({"run"} if "send" in uses else set()) | ({"words"} if "few" in uses else set())
     d["uses"], d["arrays"] = uses, arrays.told
     need_ram, need_flash = drawn.ram + (2 if d["bus"] == "parallel" else 1), sum(len(raw) for raw in arrays.known) + drawn.flash
     if ram is not None and need_ram > ram and drawn.template == "paged":
@@ -331,7 +330,7 @@ def _bridge(made: Plan, bang: bool) -> dict[str, Any]:
 # Names that the templates take for themselves.
 LOW = (
     "start", "show", "open", "close", "put", "mark", "run", "send", "fill", "few", "port", "begin", "byte", "stop", "clock", "shift", "bit",
-    "lines", "half", "latch", "outputs", "state", "rs", "upper", "dots", "page", "frame", "font", "digits", "changed", "from", "to", "ninth",
+    "lines", "half", "words", "latch", "outputs", "state", "rs", "upper", "dots", "page", "frame", "font", "digits", "changed", "from", "to", "ninth",
 )  # fmt: skip
 DRAWN = {
     "character": ("at", "character", "text", "number", "own_glyph"),
@@ -394,27 +393,17 @@ def _calls(piece: Piece, d: dict[str, Any], arrays: _Arrays, uses: set[str]) -> 
             calls += [f"{d['n']}_upper(0x{byte:02X}U)" for run in runs for byte in run.raw]
             python += [f"self._upper({_literal(run.raw)})" for run in runs]
             continue
-        told = [_constant(run, arrays, piece) for run in runs]
         chips = f"0x{mask:02X}U, " if d["chips"] > 1 else ""
         several = f", {mask}" if d["chips"] > 1 and d["bus"] == "parallel" else ""
-        if len(runs) == 1:
-            calls.append(_one_run(runs[0], d["n"], chips, told[0], uses))
-            python.append(f"self._send({runs[0].data}, {told[0][1]}{several})")
+        if len(runs) == 1 or d["bus"] == "parallel":  # nothing holds words on a parallel bus together
+            for run in runs:
+                calls.append(_one_run(run, d["n"], chips, arrays, piece, uses))
+                python.append(f"self._send({run.data}, {_in_python(run, arrays, piece)}{several})")
             continue
-        uses.add("run")
         calls.append(f"{d['n']}_open({chips.rstrip(', ')})")
-        calls += [
-            f"{d['n']}_run({str(run.data).lower()}, {name}, {len(run.raw)}UL)" for run, (name, _) in zip(runs, told, strict=True)
-        ]
+        calls += [_inside(run, d["n"], arrays, piece, uses) for run in runs]
         calls.append(f"{d['n']}_close()")
-        if d["bus"] == "parallel":  # nothing holds such words together
-            python += [f"self._send({run.data}, {said}{several})" for run, (_, said) in zip(runs, told, strict=True)]
-            continue
-        python += [
-            "self._open()",
-            *(f"self._run({run.data}, {said})" for run, (_, said) in zip(runs, told, strict=True)),
-            "self._close()",
-        ]
+        python += ["self._open()", *(f"self._run({run.data}, {_in_python(run, arrays, piece)})" for run in runs), "self._close()"]
     return {
         "said": remark(piece.said), "source": remark(piece.source), "levels": piece.levels, "calls": calls, "python": python, "wait": piece.wait,
     }  # fmt: skip
@@ -431,25 +420,37 @@ def _literal(raw: bytes) -> str:
     return 'b"' + "".join(f"\\x{byte:02x}" for byte in raw) + '"'
 
 
-def _constant(run: Run, arrays: _Arrays, piece: Piece) -> tuple[str, str]:
-    """What stands for a run's bytes in both families: short ones and those of one value need no array in Python, and none in C where they are sent alone."""
-    alike = len(set(run.raw)) == 1 and len(run.raw) > FEW
-    alone = len(piece.transfers[0][1]) == 1 if piece.transfers else True
-    if alone and (len(run.raw) <= FEW or alike):
-        return "", f'b"\\x{run.raw[0]:02x}" * {len(run.raw)}' if alike else _literal(run.raw)
-    name = arrays.of(run.raw, remark(piece.said))
-    return name, f"_BYTES_{name.rpartition('_')[2]}" if len(run.raw) > FEW else _literal(run.raw)
+def _in_python(run: Run, arrays: _Arrays, piece: Piece) -> str:
+    """What stands for a run's bytes in Python."""
+    if len(run.raw) <= FEW:
+        return _literal(run.raw)
+    if len(set(run.raw)) == 1:
+        return f"{_literal(run.raw[:1])} * {len(run.raw)}"
+    return f"_BYTES_{arrays.of(run.raw, remark(piece.said)).rpartition('_')[2]}"
 
 
-def _one_run(run: Run, n: str, chips: str, told: tuple[str, str], uses: set[str]) -> str:
+def _few_words(raw: bytes) -> str:
+    return ", ".join([f"0x{byte:02X}U" for byte in raw] + ["0"] * (FEW - len(raw)))
+
+
+def _one_run(run: Run, n: str, chips: str, arrays: _Arrays, piece: Piece, uses: set[str]) -> str:
     """The call for a transfer of one run, in C."""
     data, count = str(run.data).lower(), len(run.raw)
     if count <= FEW:
         uses.add("few")
-        words = [f"0x{byte:02X}U" for byte in run.raw] + ["0"] * (FEW - count)
-        return f"{n}_few({chips}{data}, {count}, {', '.join(words)})"
+        return f"{n}_few({chips}{data}, {count}, {_few_words(run.raw)})"
     if len(set(run.raw)) == 1:
         uses.add("fill")
         return f"{n}_fill({chips}{data}, 0x{run.raw[0]:02X}U, {count}UL)"
     uses.add("send")
-    return f"{n}_send({chips}{data}, {told[0]}, {count}UL)"
+    return f"{n}_send({chips}{data}, {arrays.of(run.raw, remark(piece.said))}, {count}UL)"
+
+
+def _inside(run: Run, n: str, arrays: _Arrays, piece: Piece, uses: set[str]) -> str:
+    """The call for a run within a transfer, in C."""
+    data, count = str(run.data).lower(), len(run.raw)
+    if count <= FEW:
+        uses.add("words")
+        return f"{n}_words({data}, {count}, {_few_words(run.raw)})"
+    uses.add("run")
+    return f"{n}_run({data}, {arrays.of(run.raw, remark(piece.said))}, {count}UL)"

@@ -211,11 +211,12 @@ def _of_waits(waits: list[Wait]) -> str:
     short = [wait for wait in timed if "B" in wait.short]
     if short:
         return f"the wait behind {short[0].after} is too short in B (--times shows them)"
-    return (
-        f"{counted(differ, 'wait')} differ{'s' if differ == 1 else ''}, {'all long enough' if differ > 1 else 'long enough'}"
-        if differ
-        else "all waits are about as long"
-    )
+    if not differ:
+        return "all waits are about as long"
+    asked = any(wait.needs for wait in timed if wait.differs)
+    if differ == 1:
+        return f"1 wait differs, {'long enough' if asked else 'the part needs none there'}"
+    return f"{counted(differ, 'wait')} differ, {'all long enough' if asked else 'the part needs none there'}"
 
 
 # ---- for machines ----------------------------------------------------------------------------------------------------------
