@@ -79,6 +79,8 @@ def start_up(folder: Path, pairs: int) -> None:
         ("explain", ["explain", "ssd1306", "AE", "D5", "80", "A8", "3F"], "1.0"),
         ("build of a short sequence", ["build", str(short), "--part", "ssd1306"], "1.0"),
         ("build of a short sequence on a rig", ["build", str(short), *rig], "1.0"),
+        ("budget of a rig", ["budget", rig[1]], "1.0"),
+        ("emit of a short sequence", ["emit", str(short), *rig, "--for", "c", "-o", str(folder / "driver"), "-q"], "1.5"),
         ("scan of the desk", ["scan", *rig], "1.5"),
         ("send of a short sequence to the desk", ["send", str(short), *rig, "--link", "desk"], "1.5"),
         ("pack of a picture", ["pack", str(folder / "demo" / "tide.pbm"), "--part", "ssd1306", "--as", "hex"], "1.5"),
@@ -204,6 +206,32 @@ def diagnosing(folder: Path, pairs: int) -> None:
         print(f"{title:<52} {row}  {bar}", flush=True)
 
 
+def comparing(folder: Path, megabytes: float, pairs: int) -> None:
+    """A row of two captures compared, against decoding one after the other: many pictures, the second with another one in the middle."""
+    demo = folder / "comparing"
+    subprocess.run([str(PROGRAM), "demo", str(demo), "--no-tour"], check=True, capture_output=True)
+    start = (demo / "tide.hush").read_text().rpartition("picture")[0]
+    size = 0.0
+    for name, inside in (("a", "fill off"), ("b", 'fill off\ntext 3,9 "GATE"\nfill off')):
+        count = max(2, round(megabytes * 2))
+        text = f"{start}\nrepeat {count}\npicture tide.pbm\nfill off\nend\n{inside}\nrepeat {count}\npicture tide.pbm\nfill off\nend\n"
+        (demo / f"{name}.hush").write_text(text)
+        made = ["rehearse", f"{name}.hush", "--rig", "front-desk.toml", "--rate", "10MHz", "-o", f"{name}.vcd", "-q"]
+        subprocess.run([str(PROGRAM), *made], check=True, cwd=demo)
+        size = (demo / f"{name}.vcd").stat().st_size / 1e6
+    own, plain, peak = [], [], 0.0
+    for _ in range(pairs):
+        a, b = (str(demo / f"{name}.vcd") for name in "ab")
+        rig = ["--rig", str(demo / "front-desk.toml")]
+        took, memory = timed([str(PROGRAM), "compare", a, b, *rig, "--by", "state"], folder / "ours")
+        own.append(took)
+        plain.append(sum(timed([str(PROGRAM), "decode", one, *rig, "--summary"], folder / "theirs")[0] for one in (a, b)))
+        peak = max(peak, memory)
+    ratio = statistics.median(a / b for a, b in zip(own, plain, strict=True))
+    row = f"{statistics.median(own):7.2f}s {statistics.median(plain):7.2f}s {ratio:7.2f} {peak:5.0f} MB"
+    print(f"{f'compare of two captures of {size:.0f} MB, against decoding both':<52} {row}  1.5", flush=True)
+
+
 def growth(folder: Path, most: float) -> None:
     """Time per byte, start-up apart, and peak memory, from 10 MB to `most` MB of samples."""
     path = folder / "samples.bin"
@@ -259,7 +287,9 @@ def main() -> int:
     parser.add_argument("--megabytes", type=float, default=25, help="of VCD and CSV files (default: 25)")
     parser.add_argument("--growth", type=float, default=1000, help="megabytes to grow to (default: 1000)")
     parser.add_argument(
-        "--only", choices=("listening", "reading", "diagnosing", "growth", "drawing", "start-up"), help="one kind of row"
+        "--only",
+        choices=("listening", "reading", "diagnosing", "comparing", "growth", "drawing", "start-up"),
+        help="one kind of row",
     )
     args = parser.parse_args()
     if subprocess.run(["cc", "--version"], capture_output=True, check=False).returncode:
@@ -275,6 +305,8 @@ def main() -> int:
             return 1
         if args.only in (None, "diagnosing"):
             diagnosing(folder, args.pairs)
+        if args.only in (None, "comparing"):
+            comparing(folder, args.megabytes, args.pairs)
         if args.only in (None, "growth"):
             growth(folder, args.growth)
         if args.only in (None, "drawing"):

@@ -86,11 +86,11 @@ figure pump-room screen pump-room.vcd --rig pump-room.toml --picture
 figure pack pack tide.pbm --part ssd1306 --marks --picture
 "$program" pack tide.pbm --part ssd1306 -o ../unknown.bin
 figure unpack unpack ../unknown.bin --guess --picture
-figure glyphs glyphs 8x8 --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
 terminal decode decode ../register.vcd --rig ../register.toml
 "$program" diagnose refused.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
 echo docs/screenshots/fault.png
 terminal compare compare healthy.vcd tide-new.hush --rig-b front-desk.toml --times
+terminal budget budget gate-keeper.toml --source 400MHz --goal 10
 figure led-sign screen led-sign.vcd --rig led-sign.toml --picture

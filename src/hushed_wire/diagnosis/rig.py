@@ -15,9 +15,9 @@ from ..bus.scan_roles import GROUPED, axes
 from ..errors import HushedError
 from ..finding import Finding, finding_of
 from ..part.describe import Levels
+from ..rig.limits import limits_of
 from ..rig.pinmap import Pin, PinMap, load_pin_map
 from ..rig.schema import Bus, Rig
-from ..rig.wires import limits_of
 from ..units import parse, show
 from .plugged import plugged
 from .wire_list import Seat, Wire, seats_on, wires_of

@@ -18,6 +18,7 @@ from ..picture.font_file import shipped
 from ..sequence.expand import steps_of_statement
 from ..sequence.parse import parse_text
 from .commands import function_of
+from .fonts import FONT_BYTES
 from .plan import Plan
 
 __all__ = ["Drawing", "drawing_of"]
@@ -73,9 +74,6 @@ def _font() -> list[tuple[list[int], str]]:
         name = {0x20: "space", 0x2A: "asterisk", 0x2F: "slash", 0x5C: "backslash"}.get(code, chr(code))
         out.append((columns, name))
     return out
-
-
-FONT_BYTES = 95 * 5
 
 
 def _character(made: Plan) -> Drawing:

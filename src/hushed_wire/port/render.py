@@ -162,10 +162,15 @@ def _files(target: Target, name: str) -> list[tuple[str, str]]:
 
 @lru_cache(maxsize=4)
 def _environment(family: str) -> Environment:
-    from jinja2 import Environment, FileSystemLoader, StrictUndefined
+    from jinja2 import Environment, FileSystemBytecodeCache, FileSystemLoader, StrictUndefined
 
+    try:  # taken apart once a machine, in a folder that is the user's alone: it is most of the time that emitting takes
+        cache = FileSystemBytecodeCache()
+    except (RuntimeError, OSError):
+        cache = None
     return Environment(
         loader=FileSystemLoader(FOLDER / family),
+        bytecode_cache=cache,
         trim_blocks=True,
         lstrip_blocks=True,
         undefined=StrictUndefined,

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.base import BUSES, BusKind
+from ..bus.base import BUSES
 from ..bus.channel import Wired
 from ..bus.moves import TICK, Move, Pace
 from ..part import Panel, Part
@@ -19,22 +19,12 @@ from ..sequence import Target
 from ..trace import Trace
 from ..trace.model import word_type
 from ..units import parse
+from .limits import limits_of
 from .schema import Bus, lamps_of, settings_of
 
-__all__ = ["encode_moves", "limits_of", "pace_of", "wired_for"]
+__all__ = ["encode_moves", "pace_of", "wired_for"]
 
 IDLE_HIGH = ("reset", "backlight", "enable")  # lines beside a bus that rest high; others as they are first set
-
-
-def limits_of(part: Part, kind: BusKind) -> dict[str, Fraction]:
-    """A part's limits on a kind of bus: by what is measured the longest minimum time, in seconds; of rates the shortest period."""
-    out: dict[str, Fraction] = {}
-    for symbol, measure in kind.measures.items():
-        if symbol in part.limits:
-            value = parse(part.limits[symbol], measure.unit)
-            seconds = 1 / value if measure.unit == "Hz" else value
-            out[measure.what] = max(seconds, out.get(measure.what, seconds))
-    return out
 
 
 def pace_of(part: Part, bus: Bus, clock: Fraction | None = None, target: Target | None = None) -> Pace:
