@@ -15,6 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.port.names import identifier, remark
+from hushed_wire.rig import load_rig
 from ports.stand_in import I2c, Spi, Wires, clock_of, pin
 from support import ROOT, demo, program, scratch
 
@@ -41,9 +42,13 @@ def on_the_host(folder: Path, name: str, lines: dict[str, str], draw: str = "") 
     pins = re.findall(rf"^    {name.upper()}_(\w+)", header[header.index("enum") : header.index("};")], re.MULTILINE)
     names = ",".join(f'"{lines[pin.lower()]}"' for pin in pins)
     shows = f"{name}_show" in (folder / f"{name}.h").read_text()
+    scans = f"{name}_scan(" in (folder / f"{name}.h").read_text()
+    shows = shows and not scans
     body = f'#include "{name}.h"\n{draw}\n#include "{ROOT / "tests" / "ports" / "host.c"}"\n'
     (folder / "main.c").write_text(body)
     flags = [f"-DDRIVER={name}", f"-DNAMES={names}", *(["-DSHOW"] if shows and not draw else []), *(["-DDRAW"] if draw else [])]
+    if scans:
+        flags += [f"-DSCAN={name.upper()}_PICTURES", f"-DPERIOD={name.upper()}_SCAN_US"]
     if "SDA" in pins:
         flags += ["-DOPEN_DRAIN", f"-DSCL_OF={name.upper()}_SCL", f"-DSDA_OF={name.upper()}_SDA"]
     for source in sorted(folder.glob(f"{name}*.c")):
@@ -61,7 +66,7 @@ def on_the_host(folder: Path, name: str, lines: dict[str, str], draw: str = "") 
 
 def lines_of(place: str) -> dict[str, str]:
     """Role to line of a demo rig's bus."""
-    return dict(re.findall(r"(\w+) = \"(\w+)\"", re.search(r"lines = \{(.*)\}", (demo() / f"{place}.toml").read_text())[1]))  # type: ignore[index]
+    return load_rig(demo() / f"{place}.toml").bus[0].lines
 
 
 # Drawn by calls of the driver, in C and in Python, and by the sequence language.
@@ -139,6 +144,24 @@ class OnTheHost(Proven):
                 folder, name = emitted(place, "c")
                 self.proven(place, on_the_host(folder, name, lines_of(place)), sequence)
 
+    def test_scanned(self) -> None:
+        for place in ("gate-signal", "led-sign"):
+            with self.subTest(place):
+                folder, name = emitted(place, "c", driver=f"{place}.hush")
+                capture = on_the_host(folder, name, lines_of(place))
+                told = json.loads(
+                    program(
+                        "compare", f"{place}.hush", str(capture), "--rig", f"{place}.toml", "--by", "picture", "--format", "json"
+                    ).stdout
+                )
+                self.assertIs(told["same"]["picture"], True, told["differences"])
+                judged = json.loads(program("diagnose", str(capture), "--rig", f"{place}.toml", "--format", "json").stdout)
+                self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
+                shown = json.loads(
+                    program("screen", str(capture), "--rig", f"{place}.toml", "--at", "100ms", "--format", "json").stdout
+                )
+                self.assertTrue(any("#" in row for row in shown["screens"][0]["rows"]))
+
     def test_what_is_drawn(self) -> None:
         for place, (calls, _, lines) in DRAWN.items():
             with self.subTest(place):
@@ -170,6 +193,7 @@ AVR = {
     "front-desk": {"scl": "C5", "sda": "C4"}, "pump-room": {"scl": "C5", "sda": "C4"}, "wheelhouse": {"sck": "B5", "mosi": "B3", "cs": "B2"},
     "handheld": {"sck": "B5", "mosi": "B3", "cs": "B2", "dc": "B1", "reset": "B0"},
     "engine-room": {**{f"d{k}": f"D{k}" for k in range(8)}, "rs": "B0", "rw": "B1", "e": "B2", "cs1": "B3", "cs2": "B4", "reset": "C0"},
+    "gate-signal": {**{f"row{k}": f"B{k}" for k in range(5)}, **{f"column{k}": f"D{k}" for k in range(7)}},
     "gate-keeper": {"sck": "B5", "mosi": "B3", "cs": "B2", "dc": "B1", "reset": "B0", "backlight": "C0"},
 }  # fmt: skip
 FIRMWARE = """
@@ -197,7 +221,7 @@ class OnTheAvr(Proven):
 
     def run_on(self, place: str, *more: str, draw: str = "") -> Path:
         pins = [word for role, at in AVR[place].items() for word in ("--pin", f"{role}=P{at}")]
-        folder, name = emitted(place, "avr", *pins, *more)
+        folder, name = emitted(place, "avr", *pins, *more, driver=f"{place}.hush" if place not in PLACES else "")
         calls = f"{name}_start()" + (" && draw()" if draw else f" && {name}_show()" if "--no-show" not in more else "")
         (folder / "main.c").write_text(FIRMWARE.format(name=name, draw=draw, calls=calls))
         mcu = ["avr-gcc", "-mmcu=atmega328p", "-DF_CPU=16000000UL", "-Os"]
@@ -229,6 +253,26 @@ class OnTheAvr(Proven):
                     continue
                 self.proven(place, self.run_on(place), sequence)
 
+    def test_scanned(self) -> None:
+        turns = """
+static bool draw(void)
+{
+    for (uint8_t k = 0; k < D_SIGNAL_PICTURES; ++k) {
+        d_signal_picture(k);
+        for (uint32_t t = 0; t < d_signal_stands(k); t += D_SIGNAL_SCAN_US) { d_signal_scan(); _delay_us(D_SIGNAL_SCAN_US - 60U); }
+    }
+    d_signal_dark();
+    return true;
+}
+"""
+        capture = self.run_on("gate-signal", draw=turns)
+        done = program(
+            "compare", "gate-signal.hush", str(capture), "--rig", "gate-signal.toml", "--by", "picture", "--format", "json"
+        )
+        self.assertEqual(done.returncode, 0, done.stdout[:500])
+        judged = json.loads(program("diagnose", str(capture), "--rig", "gate-signal.toml", "--format", "json").stdout)
+        self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
+
     def test_the_peripheral_for_spi(self) -> None:
         for place in ("handheld", "wheelhouse"):
             with self.subTest(place):
@@ -253,6 +297,37 @@ class OnTheAvr(Proven):
             calls, _, lines = DRAWN[place]
             draw = f"static bool draw(void) {{ bool ok = true; {calls} return ok; }}"
             self.shown(place, self.run_on(place, "--no-show", draw=draw), lines)
+
+
+# How a pin is named for each target that is compiled only, and its compiler.
+COMPILED = {
+    "8051": (lambda k: f"P{k // 8}.{k % 8}", ["sdcc", "-mmcs51", "--std-c99", "--model-large", "-DF_CPU=12000000UL"]),
+    "stm8": (lambda k: f"P{'BCD'[k // 8]}{k % 8}", ["sdcc", "-mstm8", "--std-c99", "-DF_CPU=16000000UL"]),
+    "cortex-m": (
+        lambda k: f"0x50000518/0x50000518/0x50000510:{k},{k + 16}",
+        ["arm-none-eabi-gcc", "-mcpu=cortex-m0", "-mthumb", "-ffreestanding", "-DF_CPU=48000000UL", *STRICT],
+    ),
+}
+
+
+class Compiled(unittest.TestCase):
+    """Targets that nothing here runs: their compilers take what is emitted."""
+
+    def test_every_place(self) -> None:
+        for target, (pin_of, compiler) in COMPILED.items():
+            if not shutil.which(compiler[0]):
+                continue
+            for place in PLACES:
+                with self.subTest(target=target, place=place):
+                    pins = [word for k, role in enumerate(lines_of(place)) for word in ("--pin", f"{role}={pin_of(k)}")]
+                    small = ["--no-show", *(["--no-frame"] if target == "8051" else [])]
+                    folder, name = emitted(place, target, *pins, *small)
+                    made = subprocess.run(
+                        [*compiler, "-c", f"{name}.c"], cwd=folder, capture_output=True, check=False, timeout=100
+                    )
+                    self.assertEqual(made.returncode, 0, made.stderr.decode()[:600])
+                    if "gcc" in compiler[0]:
+                        self.assertEqual(made.stderr, b"")
 
 
 class InPython(Proven):
@@ -356,7 +431,7 @@ class AsAUser(unittest.TestCase):
             (("tide.hush", "--rig", "front-desk.toml", "--for", "avr", "-o", "x"), "--pin scl=PB5"),
             (("tide.hush", "--rig", "front-desk.toml", "--for", "c"), "-o FOLDER"),
             (("tide.hush", "--rig", "front-desk.toml", "--for", "c", "-o", "x", "--ram", "128"), "1,041 bytes of RAM, 128"),
-            (("gate-signal.hush", "--rig", "gate-signal.toml", "--for", "c", "-o", "x"), "scanned"),
+            (("gate-signal.hush", "--rig", "gate-signal.toml", "--for", "python", "-o", "x"), "to scan LEDs"),
             (
                 ("tide.hush", "--rig", "front-desk.toml", "--for", "avr", "--pin", "scl=PC5", "--pin", "sda=PC5", "-o", "x"),
                 "on one pin",

@@ -109,6 +109,19 @@ int main(int argc, char **argv)
     JOIN(DRIVER, _port) = &port;
     now += 50000000; /* the supply has been there for a while */
     ok = JOIN(DRIVER, _start)();
+#ifdef SCAN
+    for (uint8_t number = 0; number < SCAN; ++number) {
+        const unsigned long long until = now + 1000ULL * JOIN(DRIVER, _stands)(number);
+
+        JOIN(DRIVER, _picture)(number);
+        for (unsigned long long next = now; now < until || next < until;) {
+            JOIN(DRIVER, _scan)();
+            next += 1000ULL * PERIOD;
+            now = now < next ? next : now;
+        }
+    }
+    JOIN(DRIVER, _dark)();
+#endif
 #ifdef SHOW
     ok = ok && JOIN(DRIVER, _show)();
 #endif

@@ -88,7 +88,7 @@ def run(args: argparse.Namespace) -> int:
     statements, folder = _statements(args)
     made = plan_of(rig, statements, folder, Path(args.driver).name, args.device or "")
     if args.no_show:
-        made.show = []
+        made.leave_out_pictures()
     out = emitted(
         made, row, bang=None if args.bus is None else args.bus == "pins", pins=_pins(args), cpu=args.cpu, every_command=args.every_command,
         frame=not args.no_frame, ram=args.ram, flash=args.flash,

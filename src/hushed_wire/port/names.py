@@ -16,6 +16,9 @@ TAKEN = {
     "not", "null", "or", "pass", "pdata", "printf", "raise", "register", "restrict", "return", "sbit", "sdcc", "sfr",
     "short", "signed", "sizeof", "static", "stderr", "stdin", "stdout", "struct", "switch", "true", "try", "typedef", "union", "unix", "unsigned",
     "using", "void", "volatile", "while", "with", "xdata", "yield",
+    # Headers and modules that a file of that name would stand before.
+    "complex", "ctype", "fenv", "inttypes", "iso646", "limits", "locale", "machine", "math", "setjmp", "signal", "stdarg", "stdbool", "stddef",
+    "stdint", "stdio", "stdlib", "string", "tgmath", "time", "wchar", "wctype",
 }  # fmt: skip
 LONGEST = 31  # characters that C99 tells external names apart by
 

@@ -25,6 +25,7 @@ from ..sequence.parse import Statement, parse_text
 from ..sequence.state import State
 from ..sequence.target import Step, Target
 from ..units import parse
+from .scanning import Scan, scan_of
 
 __all__ = ["Piece", "Plan", "Run", "plan_of", "wait_behind"]
 
@@ -91,21 +92,23 @@ class Plan:
         """The part."""
         return self.target.part
 
+    def leave_out_pictures(self) -> None:
+        """Without what is shown behind the set-up."""
+        self.show = []
 
-def plan_of(rig: Rig, statements: Sequence[Statement], folder: Path, source: str, device: str = "") -> Plan:
+
+def plan_of(rig: Rig, statements: Sequence[Statement], folder: Path, source: str, device: str = "") -> Plan | Scan:
     """The driver of one display. device: its name, where the rig has several. Raises HushedError for what no driver can be made of."""
     own = _device(rig, device, statements)
     bus, bridges = rig.way_to(own)
     if len(bridges) > 1:
-        raise HushedError(
-            f"'{own.name}' is behind {len(bridges)} bridges", where=source, remedy="drivers are emitted through one at the most"
-        )
+        what = f"'{own.name}' is behind {len(bridges)} bridges"
+        raise HushedError(what, where=source, remedy="drivers are emitted through one at the most")
     target = rig.target(own)
-    if target.part.memory.kind in ("scanned", "port"):
-        raise HushedError(
-            f"'{own.name}' ({target.part.name}) takes no commands: it has to be scanned", where=source,
-            remedy="drivers are emitted for displays with a controller of their own",
-        )  # fmt: skip
+    if target.part.memory.kind == "scanned":
+        return scan_of(rig, own, statements, folder, source)
+    if target.part.memory.kind == "port":
+        raise HushedError(f"'{own.name}' is a bridge and shows nothing", where=source, remedy="name a display with --device")
     state = State({name.name: rig.target(name) for name in rig.device}, folder, target)
     out = Plan(rig, own, bus, bridges[0] if bridges else None, target, source, [], [], state, [], _word_wait(target.part))
     halved = _Halves(target)

@@ -13,12 +13,14 @@ from ..bus.base import BUSES
 from ..errors import HushedError
 from ..part.output_pins import pins_of
 from ..part.wrap import WRAPS
+from ..rig.schema import lamps_of
 from ..units import parse
 from ..version import VERSION
 from .commands import Function, function_of
 from .drawing import Drawing, drawing_of
 from .names import identifier, remark
 from .plan import Piece, Plan, Run, wait_behind
+from .scanning import Scan, scan_values
 from .targets import FOLDER, Target
 
 if TYPE_CHECKING:
@@ -91,7 +93,7 @@ def _as_python(expression: str) -> str:
 
 
 def emitted(
-    made: Plan,
+    made: Plan | Scan,
     target: Target,
     *,
     bang: bool | None = None,
@@ -107,6 +109,8 @@ def emitted(
 
     Raises HushedError where the target cannot drive it, or it needs more than there is.
     """
+    if isinstance(made, Scan):
+        return _scanned(made, target, pins or {}, cpu)
     d = _context(made, target, bang, pins or {}, cpu)
     arrays = _Arrays(d["n"])
     uses: set[str] = set()
@@ -143,12 +147,42 @@ def emitted(
         "flash": f"{need_flash:,}",
         "frame_said": f", a frame of {d['frame_bytes']:,} bytes among it" if d.get("frame_bytes") else "",
     }
-    environment = _environment(target.family)
-    files = {}
-    for template, name in _files(target, d["n"]):
-        text = environment.get_template(template).render(d=d, t=target)
-        files[name] = re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
+    files = {name: _filled(target, template, d) for template, name in _files(target, d["n"])}
     return Emitted(files, need_ram, need_flash, int(d.get("frame_bytes") or 0), notes)
+
+
+def _scanned(made: Scan, target: Target, given: Mapping[str, str], cpu: Fraction | None) -> Emitted:
+    """The source of a driver that scans LEDs."""
+    if target.family != "c":
+        what = f"{target.title} is too slow, or too unsteady, to scan LEDs"
+        raise HushedError(what, where="--for", remedy="take c, avr, 8051, stm8 or cortex-m")
+    pins = _pins(made, target, True, given)
+    name, hertz = identifier(made.device.name), cpu or (parse(target.cpu, "Hz") if target.cpu else Fraction(0))
+    d: dict[str, Any] = {
+        "n": name, "N": name.upper(), "title": remark(made.rig.title or made.device.name), "part": made.target.part.name.upper(),
+        "panel": remark(made.target.panel.name), "source": remark(made.source), "hush": f"hushed-wire {VERSION}", "pins": pins, "hertz": int(hertz),
+        "bus": "matrix", "hard": "", "bang": True, "has_dc": False, "bus_pins_open_drain": False, "mode": 0, "msb": True,
+        "idle_bits": sum(1 << number for number, pin in enumerate(pins) if pin.idle), "segment_order": " ".join(made.target.panel.segments),
+    }  # fmt: skip
+    d |= scan_values(made, {pin.role: pin for pin in pins})
+    d["pictures"] = [{"said": remark(own.said), "lines": _byte_rows(own.raw), "wait": own.wait} for own in made.shown]
+    d["show_count"] = len(made.shown)
+    ram, flash = d["frame_rows"] * d["row_bytes"] + 1, sum(len(own.raw) + 4 for own in made.shown)
+    d |= {"ram": ram, "flash": f"{flash:,}"}
+    names = [("scan.h.j2", f"{name}.h"), ("scan.c.j2", f"{name}.c"), *_files(target, name)[2:]]
+    files = {own: _filled(target, template, d) for template, own in names}
+    notes = [f"call {name}_scan() {d['scan_hz']:,} times a second ({d['frames_hz']} frames of {d['turns']} turns)"]
+    return Emitted(files, ram, flash, 0, notes)
+
+
+def _byte_rows(raw: bytes) -> list[str]:
+    return [", ".join(f"0x{byte:02X}" for byte in raw[k : k + 12]) + "," for k in range(0, len(raw), 12)]
+
+
+def _filled(target: Target, template: str, d: dict[str, Any]) -> str:
+    """A file of a driver; no more than one empty line in a row."""
+    text = _environment(target.family).get_template(template).render(d=d, t=target)
+    return re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
 
 
 def _files(target: Target, name: str) -> list[tuple[str, str]]:
@@ -252,7 +286,7 @@ def _wired(made: Plan) -> str:
     return f", I2C address 0x{made.device.address or 0:02X}" if made.bus.kind == "i2c" else f", {BUSES[made.bus.kind].title}"
 
 
-def _pins(made: Plan, target: Target, bang: bool, given: Mapping[str, str]) -> list[Pin]:
+def _pins(made: Plan | Scan, target: Target, bang: bool, given: Mapping[str, str]) -> list[Pin]:
     """The pins that the driver moves itself, in the order of the rig."""
     bus = made.bus
     roles = dict(bus.lines)
@@ -288,12 +322,17 @@ def _pins(made: Plan, target: Target, bang: bool, given: Mapping[str, str]) -> l
     return out
 
 
-def _at_rest(made: Plan, role: str) -> bool:
+def _at_rest(made: Plan | Scan, role: str) -> bool:
     """The level of a line when nothing goes on."""
     if role in ("cs", "cs1", "cs2", "cs3"):
         return made.bus.select == "low"
     if role == "sck":
         return made.bus.mode in (2, 3)
+    if isinstance(made, Scan):  # dark: rows and enable off
+        row = role.startswith(("row", "digit")) or role == "enable"
+        column = role.startswith(("column", "segment"))
+        lamps = lamps_of(made.target, made.bus)
+        return lamps.row == 0 if row else lamps.column == 0 if column else False
     return role in ("scl", "sda", "reset", "wr", "rd")
 
 
