@@ -243,7 +243,7 @@ class Tables(unittest.TestCase):
             (head + "0.002,abc,1\n", ":4", "'abc'"),
             (head + "0.0005,0,1\n", ":4", "backwards"),
             (head + "0.002,1,1,1,1\n", ":4", "more cells"),
-            ("Time,A\n" + "0,1\n" * 2 + "nonsense\n", ":4", "nonsense"),
+            ("Time,A\n" + "0,1\n" * 2 + "nonsense\n1,0\n", ":4", "nonsense"),
             ("Time,A\n0,1\n1e400,0\n", ":3", "beyond all measure"),
             ("Time,A\n0,1.5\n1,1e30\n", ":3", "1e+30 V"),
             ("A,B\n1,0\n0,1\n", "table.csv", "no time column"),

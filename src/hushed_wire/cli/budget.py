@@ -1,5 +1,7 @@
-"""What the wiring and the part allow, before anything is built: frames a second at the rig's clock, at the part's limit and at dividers of a clock; LEDs that
-take turns; pull-ups; memory. Each number with what it was worked out from.
+"""What the wiring and the parts allow, before anything is built.
+
+Frames a second at the rig's clock, at the part's limit and at dividers of a clock; LEDs that take turns; pull-ups; memory. Each number with
+what it was worked out from.
 """
 
 from __future__ import annotations

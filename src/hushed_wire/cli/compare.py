@@ -1,4 +1,4 @@
-"""Do two drivers tell the display the same? The old board's capture against the new one's, or against a sequence, or pasted bytes.
+"""Do two drivers tell the display the same? The old board's capture against the new one's, a sequence, or bytes.
 
 Another bus, other lines, another bridge, another speed make no difference. What differs is judged by the part's own rules: does it
 show, or leave the part set otherwise? Exit status: 0 the same, 1 different, 2 unusable input.

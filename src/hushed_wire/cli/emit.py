@@ -1,4 +1,4 @@
-"""Source of a driver for a target: what a sequence sends, or what a captured driver sent, written as a careful engineer would by hand.
+"""Source of a driver for a target: what a sequence sends, or what a captured driver sent.
 
 Out come header and source: the set-up step by step with its waits, the commands as functions, and what the display is for: text and numbers,
 or a frame to draw in. Compile it, capture its wires, and hold these against the old ones with `hushed-wire compare`.

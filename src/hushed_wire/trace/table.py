@@ -23,6 +23,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
+from ..units import counted
 from .model import MAX_LINES, TOO_MANY, Note, Times, Trace, first_of, written_names
 from .stream import Stream
 from .table_cells import UNKNOWN_MARKS, kind_of
@@ -52,6 +53,7 @@ class _Text:
         self.decoder = None if shape.encoding == "utf-8" else codecs.getincrementaldecoder(shape.encoding)("replace")
         self.old_ends = b"\n" not in stream.head and b"\r" in stream.head  # lines that a carriage return alone ends
         self.tail = b""
+        self.footer = 0  # lines behind the table
 
     def pieces(self) -> Iterator[bytes]:
         """The lines of data, in pieces; without those behind the table that are none of it."""
@@ -77,7 +79,9 @@ class _Text:
                 return kept
             if line.strip() and not any(cell and not kind_of(cell, self.shape.decimal) for cell in cells):
                 return kept
+            self.footer += bool(line.strip())
             kept = kept[: len(kept) - len(line)]
+        self.footer = 0
         return piece
 
     def _lines(self) -> Iterator[bytes]:
@@ -184,6 +188,13 @@ def _grids_of(stream: Stream, shape: Shape, rate: Fraction | None, wanted: list[
                     take(last)
         except WrongRow as wrong:
             raise HushedError(wrong.what, where=f"{stream.name}:{ahead + wrong.row + 1}", remedy=wrong.remedy) from wrong
+    if text.footer and grids:
+        grids[0].notes.append(
+            Note(
+                "",
+                f"{counted(text.footer, 'line')} behind the table, which {'are no rows' if text.footer > 1 else 'is no row'}: left out",
+            )
+        )
     return grids, _broken_off(text.tail.decode("utf-8", "replace"), shape) and not taken
 
 
