@@ -1,5 +1,6 @@
 """Drivers that are emitted: compiled without a warning, run on a board of the test's own, and compared with what they come from."""
 
+import binascii
 import json
 import re
 import shutil
@@ -10,6 +11,7 @@ import unittest.mock
 from pathlib import Path
 from typing import Any
 
+import serial
 import tomli_w
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -212,7 +214,7 @@ class OnTheAvr(Proven):
     @classmethod
     def setUpClass(cls) -> None:
         made = subprocess.run(
-            ["gcc", "-O2", str(ROOT / "tests" / "ports" / "avr.c"), "-o", str(FOLDER / "avr"), "-lsimavr", "-lelf"],
+            ["gcc", "-O2", str(ROOT / "tests" / "ports" / "avr.c"), "-o", str(FOLDER / "avr"), "-lsimavr", "-lelf", "-lutil"],
             capture_output=True,
             check=False,
         )
@@ -277,6 +279,70 @@ static bool draw(void)
         for place in ("handheld", "wheelhouse"):
             with self.subTest(place):
                 self.proven(place, self.run_on(place, "--bus", "hardware"), PLACES[place])
+
+    def test_the_probe(self) -> None:
+        """The emitted firmware on the simulated part, its serial port as a pseudo-terminal: scanned, spoken to, and its bus captured."""
+        folder = FOLDER / "probe"
+        done = program(
+            "emit", "probe", "--for", "avr", "--pin", "scl=PC5", "--pin", "sda=PC4", "--pin", "reset=PB0", "-o", str(folder)
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        words = [
+            "avr-gcc",
+            "-mmcu=atmega328p",
+            "-DF_CPU=16000000UL",
+            "-Os",
+            *(flag for flag in STRICT if flag != "-O1"),
+            "probe.c",
+            "-o",
+            "a.elf",
+        ]
+        made = subprocess.run(words, cwd=folder, capture_output=True, check=False)
+        self.assertEqual((made.returncode, made.stderr), (0, b""))
+        wires = ["SCL=C5:scl", "SDA=C4:sda", "RST=B0", "--serial", "--at", "3d"]
+        with subprocess.Popen([str(FOLDER / "avr"), "a.elf", "out.vcd", *wires], cwd=folder, stdout=subprocess.PIPE) as board:
+            try:
+                assert board.stdout is not None
+                path = next(line for line in iter(board.stdout.readline, b"") if line.startswith(b"/dev/")).decode().strip()
+                found = json.loads(program("scan", "--link", path, "--format", "json").stdout)
+                self.assertEqual(found["answered"], [0x3D])
+                sent = program("send", "tide.hush", "--rig", "front-desk.toml", "--link", path)
+                self.assertEqual(sent.returncode, 0, sent.stderr)
+                self._spoken(path)
+            finally:
+                board.terminate()
+        self.assertEqual(program("find", str(folder / "out.vcd"), "fall=RST", "--format", "json").returncode, 0)
+        told = json.loads(
+            program("compare", "tide.hush", str(folder / "out.vcd"), "--rig", "front-desk.toml", "--format", "json").stdout
+        )
+        self.assertEqual(
+            (told["same"]["words"], told["same"]["state"], told["same"]["picture"]), (True, True, True), told["differences"][:2]
+        )
+
+    def _spoken(self, path: str) -> None:
+        """What docs/probe.md says of lines: the CRC is that of binascii, damaged ones are told, an answer that was lost is given again."""
+
+        def line(text: str) -> bytes:
+            return f"{binascii.crc_hqx(text.encode(), 0):04x} {text}\n".encode()
+
+        with serial.Serial(path, 115200, timeout=2) as port:
+            for asked, answer in (
+                (line("41 who"), line("41 done talk=1 name=two-pins room=64")),
+                (line("42 levels"), line("42 done scl=1 sda=1")),
+                (b"1234 43 levels\n", b"495f 00 garbled\n"),
+                (line("44 transfer 50 - 1"), line("44 refused 0")),
+                (line("45 transfer 3d - 0"), line("45 done -")),
+                (line("45 levels"), line("45 done -")),
+                (line("46 line reset 0"), line("46 done")),
+                (line("47 line reset 1"), line("47 done")),
+                (line("48 transfer 3d 00" + "11" * 64 + " 0"), line("48 failed arguments")),
+                (line("49 dance"), line("49 failed unknown")),
+                (line("4a wait 50"), line("4a done")),
+                (b"x" * 400 + b"\n", b"495f 00 garbled\n"),
+                (line("4b scan 3c 3e"), line("4b done 3d")),
+            ):
+                port.write(asked)
+                self.assertEqual(port.readline(), answer, asked)
 
     def test_the_peripheral_for_i2c_compiles(self) -> None:
         folder, name = emitted("front-desk", "avr", "--bus", "hardware")

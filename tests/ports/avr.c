@@ -1,14 +1,23 @@
 /* Runs a firmware on the simulated ATmega328P and writes what its pins do into a VCD.
  *   avr FIRMWARE.elf OUT.vcd NAME=C5[:scl|:sda] ...
  * With NAME=spi:sck and NAME=spi:mosi the peripheral's own pins are written, bit by bit.
+ * With --at 3d only that I2C address is acknowledged. With --serial the part's serial port is a pseudo-terminal, whose path is the first line of
+ * standard output; it runs until it is ended by a signal.
  * Lines marked scl and sda have a pull-up, and an I2C device that acknowledges. The firmware ends by sleeping with interrupts off. */
+#define _GNU_SOURCE
+#include <fcntl.h>
+#include <pty.h>
+#include <signal.h>
 #include <simavr/avr_ioport.h>
 #include <simavr/avr_spi.h>
+#include <simavr/avr_uart.h>
 #include <simavr/sim_avr.h>
 #include <simavr/sim_elf.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <termios.h>
+#include <unistd.h>
 
 enum { MOST = 24 };
 static struct line {
@@ -17,7 +26,8 @@ static struct line {
     int bit, ddr, out, pull, level, role; /* role: 1 scl, 2 sda */
     avr_irq_t *irq;
 } lines[MOST];
-static int count, bits = -1;
+static int count, bits = -1, byte, first, selected, only = -1, terminal = -1, held;
+static volatile sig_atomic_t ended;
 static avr_t *avr;
 static FILE *out;
 
@@ -49,9 +59,16 @@ static void update(struct line *l)
     }
     if (l == sda && scl->level == 1 && !sda->pull) {
         bits = level ? -1 : 0; /* STOP, START */
+        first = 1;
+    } else if (l == scl && was == 0 && bits >= 1 && bits <= 8) {
+        byte = (byte << 1 | (sda->level == 1)) & 0xFF;
     } else if (l == scl && was == 1 && bits >= 0) {
         bits = bits == 9 ? 1 : bits + 1;
-        sda->pull = bits == 9;
+        if (bits == 9 && first) {
+            selected = only < 0 || byte >> 1 == only;
+            first = 0;
+        }
+        sda->pull = bits == 9 && selected;
         update(sda);
     }
 }
@@ -112,6 +129,55 @@ static void on_spi(avr_irq_t *irq, uint32_t value, void *param)
     }
 }
 
+/* ---- the serial port ---- */
+
+static void on_say(avr_irq_t *irq, uint32_t value, void *param)
+{
+    const char letter = (char)value;
+
+    (void)irq;
+    (void)param;
+    (void)!write(terminal, &letter, 1);
+}
+
+static void on_flow(avr_irq_t *irq, uint32_t value, void *param)
+{
+    (void)irq;
+    (void)value;
+    held = (int)(intptr_t)param;
+}
+
+static void end(int number)
+{
+    (void)number;
+    ended = 1;
+}
+
+static void open_terminal(void)
+{
+    int other;
+    char path[128];
+    struct termios raw;
+    uint32_t flags = 0;
+
+    if (openpty(&terminal, &other, path, NULL, NULL) != 0) {
+        exit(2);
+    }
+    tcgetattr(other, &raw);
+    cfmakeraw(&raw);
+    tcsetattr(other, TCSANOW, &raw);
+    fcntl(terminal, F_SETFL, O_NONBLOCK);
+    avr_ioctl(avr, AVR_IOCTL_UART_GET_FLAGS('0'), &flags);
+    flags &= (uint32_t)~(AVR_UART_FLAG_STDIO | AVR_UART_FLAG_POLL_SLEEP);
+    avr_ioctl(avr, AVR_IOCTL_UART_SET_FLAGS('0'), &flags);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUTPUT), on_say, NULL);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XOFF), on_flow, (void *)1);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUT_XON), on_flow, NULL);
+    signal(SIGTERM, end);
+    printf("%s\n", path);
+    fflush(stdout);
+}
+
 int main(int argc, char **argv)
 {
     elf_firmware_t firmware;
@@ -129,8 +195,18 @@ int main(int argc, char **argv)
     out = fopen(argv[2], "w");
     fprintf(out, "$timescale 1 ns $end\n");
     for (int k = 3; k < argc && count < MOST; ++k) {
-        struct line *l = &lines[count++];
+        struct line *l = &lines[count];
         char *place = strchr(argv[k], '=');
+
+        if (strcmp(argv[k], "--serial") == 0) {
+            open_terminal();
+            continue;
+        }
+        if (strcmp(argv[k], "--at") == 0) {
+            only = (int)strtol(argv[++k], NULL, 16);
+            continue;
+        }
+        ++count;
 
         *place++ = 0;
         l->name = argv[k];
@@ -162,10 +238,18 @@ int main(int argc, char **argv)
     if (spi_sck >= 0) {
         avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_SPI_GETIRQ(0), SPI_IRQ_OUTPUT), on_spi, NULL);
     }
-    while (state != cpu_Done && state != cpu_Crashed && avr->cycle < 16000000ULL * 20) {
+    for (avr_cycle_count_t next = 0; state != cpu_Done && state != cpu_Crashed && !ended && (terminal >= 0 || avr->cycle < 16000000ULL * 20);) {
+        char letter;
+
         state = avr_run(avr);
+        if (terminal >= 0 && !held && avr->cycle >= next) { /* ten bits at 115200 baud */
+            next = avr->cycle + 1400;
+            if (read(terminal, &letter, 1) == 1) {
+                avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT), (uint32_t)(uint8_t)letter);
+            }
+        }
     }
     fprintf(out, "#%llu\n", (unsigned long long)now() + 100000ULL);
     fclose(out);
-    return state == cpu_Done ? 0 : 1;
+    return state == cpu_Done || ended ? 0 : 1;
 }

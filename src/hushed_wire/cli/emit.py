@@ -16,6 +16,7 @@ from . import options
 from .said import say
 
 if TYPE_CHECKING:
+    from ..port import Emitted
     from ..sequence.parse import Statement
 
 EXAMPLES = """\
@@ -24,13 +25,16 @@ examples:
   hushed-wire emit old-board.vcd --rig front-desk.toml --for avr --pin scl=PC5 --pin sda=PC4 -o driver/
   hushed-wire emit handheld.hush --rig handheld.toml --for linux -o driver/
   hushed-wire emit pump-room.hush --rig pump-room.toml --for python -o driver/
+  hushed-wire emit probe --for avr --pin scl=PC5 --pin sda=PC4 --pin reset=PB0 -o probe/
   hushed-wire emit --targets
 """
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
-    parser.add_argument("driver", nargs="?", metavar="SEQUENCE|CAPTURE", help=".hush file, or a capture of the old driver")
+    parser.add_argument(
+        "driver", nargs="?", metavar="DRIVER", help=".hush file, a capture of the old driver, or 'probe': its firmware"
+    )
     group = parser.add_argument_group("what it is for")
     group.add_argument("--rig", metavar="FILE", help="rig file of the new board")
     group.add_argument("--rig-a", metavar="FILE", help="of a capture: the old board's rig (worked out where not given)")
@@ -66,33 +70,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..port import emitted, every_target, plan_of, target_named
-    from ..rig import load_rig
+    from ..port import every_target, target_named
 
     if args.targets:
         for name, row in every_target().items():
             sys.stdout.write(f"{name:<10} {row.title}\n")
         return 0
-    for given, what in (
-        (args.driver, "a sequence or a capture"),
-        (args.rig, "--rig FILE"),
-        (args.target, "--for TARGET"),
-        (args.output, "-o FOLDER"),
-    ):
-        if not given:
-            raise HushedError(
-                f"{what} is missing", remedy="like: hushed-wire emit tide.hush --rig front-desk.toml --for c -o driver/"
-            )
-    row = target_named(args.target)
-    rig = load_rig(args.rig)
-    statements, folder = _statements(args)
-    made = plan_of(rig, statements, folder, Path(args.driver).name, args.device or "")
-    if args.no_show:
-        made.leave_out_pictures()
-    out = emitted(
-        made, row, bang=None if args.bus is None else args.bus == "pins", pins=_pins(args), cpu=args.cpu, every_command=args.every_command,
-        frame=not args.no_frame, ram=args.ram, flash=args.flash,
-    )  # fmt: skip
+    out = _probe(args) if args.driver == "probe" else _driver(args)
     _write(args, out.files)
     if not args.quiet and args.output != "-":
         name = next(iter(out.files)).partition(".")[0]
@@ -102,10 +86,43 @@ def run(args: argparse.Namespace) -> int:
         for note in out.notes:
             say(f"  note: {note}")
         hertz = int(args.cpu) if args.cpu else 16_000_000
-        say(
-            f"  next: {row.compile.format(name=name, hertz=hertz)}; then capture its wires: hushed-wire compare {args.driver} NEW.vcd"
-        )
+        behind = f"capture its wires: hushed-wire compare {args.driver} NEW.vcd"
+        behind = "put it in, and try: hushed-wire scan --link PORT" if args.driver == "probe" else behind
+        say(f"  next: {target_named(args.target).compile.format(name=name, hertz=hertz)}; then {behind}")
     return 0
+
+
+def _asked(args: argparse.Namespace, *wanted: tuple[object, str]) -> None:
+    for given, what in (*wanted, (args.target, "--for TARGET"), (args.output, "-o FOLDER")):
+        if not given:
+            remedy = "like: hushed-wire emit tide.hush --rig front-desk.toml --for c -o driver/"
+            raise HushedError(f"{what} is missing", remedy=remedy)
+
+
+def _driver(args: argparse.Namespace) -> Emitted:
+    """Of a display."""
+    from ..port import emitted, plan_of, target_named
+    from ..rig import load_rig
+
+    _asked(args, (args.driver, "a sequence or a capture"), (args.rig, "--rig FILE"))
+    row = target_named(args.target)
+    rig = load_rig(args.rig)
+    statements, folder = _statements(args)
+    made = plan_of(rig, statements, folder, Path(args.driver).name, args.device or "")
+    if args.no_show:
+        made.leave_out_pictures()
+    return emitted(
+        made, row, bang=None if args.bus is None else args.bus == "pins", pins=_pins(args), cpu=args.cpu, every_command=args.every_command,
+        frame=not args.no_frame, ram=args.ram, flash=args.flash,
+    )  # fmt: skip
+
+
+def _probe(args: argparse.Namespace) -> Emitted:
+    """The firmware of a probe."""
+    from ..port import probe_of, target_named
+
+    _asked(args)
+    return probe_of(target_named(args.target), _pins(args), args.cpu)
 
 
 def _pins(args: argparse.Namespace) -> dict[str, str]:

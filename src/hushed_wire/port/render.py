@@ -26,7 +26,7 @@ from .targets import FOLDER, Target
 if TYPE_CHECKING:
     from jinja2 import Environment
 
-__all__ = ["Emitted", "emitted"]
+__all__ = ["Emitted", "Pin", "emitted", "filled"]
 
 FEW = 3  # words that a call takes as they are
 STARTS_HIGH = {"cs": "low", "cs1": "low", "cs2": "low", "cs3": "low", "reset": "low", "wr": "low", "rd": "low"}
@@ -147,7 +147,7 @@ def emitted(
         "flash": f"{need_flash:,}",
         "frame_said": f", a frame of {d['frame_bytes']:,} bytes among it" if d.get("frame_bytes") else "",
     }
-    files = {name: _filled(target, template, d) for template, name in _files(target, d["n"])}
+    files = {name: filled(target, template, d) for template, name in _files(target, d["n"])}
     return Emitted(files, need_ram, need_flash, int(d.get("frame_bytes") or 0), notes)
 
 
@@ -161,7 +161,7 @@ def _scanned(made: Scan, target: Target, given: Mapping[str, str], cpu: Fraction
     d: dict[str, Any] = {
         "n": name, "N": name.upper(), "title": remark(made.rig.title or made.device.name), "part": made.target.part.name.upper(),
         "panel": remark(made.target.panel.name), "source": remark(made.source), "hush": f"hushed-wire {VERSION}", "pins": pins, "hertz": int(hertz),
-        "bus": "matrix", "hard": "", "bang": True, "has_dc": False, "bus_pins_open_drain": False, "mode": 0, "msb": True,
+        "serial": 0, "bus": "matrix", "hard": "", "bang": True, "has_dc": False, "bus_pins_open_drain": False, "mode": 0, "msb": True,
         "idle_bits": sum(1 << number for number, pin in enumerate(pins) if pin.idle), "segment_order": " ".join(made.target.panel.segments),
     }  # fmt: skip
     d |= scan_values(made, {pin.role: pin for pin in pins})
@@ -170,7 +170,7 @@ def _scanned(made: Scan, target: Target, given: Mapping[str, str], cpu: Fraction
     ram, flash = d["frame_rows"] * d["row_bytes"] + 1, sum(len(own.raw) + 4 for own in made.shown)
     d |= {"ram": ram, "flash": f"{flash:,}"}
     names = [("scan.h.j2", f"{name}.h"), ("scan.c.j2", f"{name}.c"), *_files(target, name)[2:]]
-    files = {own: _filled(target, template, d) for template, own in names}
+    files = {own: filled(target, template, d) for template, own in names}
     notes = [f"call {name}_scan() {d['scan_hz']:,} times a second ({d['frames_hz']} frames of {d['turns']} turns)"]
     return Emitted(files, ram, flash, 0, notes)
 
@@ -179,7 +179,7 @@ def _byte_rows(raw: bytes) -> list[str]:
     return [", ".join(f"0x{byte:02X}" for byte in raw[k : k + 12]) + "," for k in range(0, len(raw), 12)]
 
 
-def _filled(target: Target, template: str, d: dict[str, Any]) -> str:
+def filled(target: Target, template: str, d: dict[str, Any]) -> str:
     """A file of a driver; no more than one empty line in a row."""
     text = _environment(target.family).get_template(template).render(d=d, t=target)
     return re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
@@ -242,7 +242,7 @@ def _context(made: Plan, target: Target, bang: bool | None, given: Mapping[str, 
         "n": name, "N": name.upper(), "cls": "".join(word.capitalize() for word in name.split("_")), "title": remark(made.rig.title or made.device.name),
         "part": part.name.upper(), "panel": remark(own.panel.name), "wired": remark(_wired(made)), "source": remark(made.source), "version": VERSION,
         "hush": f"hushed-wire {VERSION}", "datasheet": remark(part.source), "pins": pins, "hertz": int(hertz), "frame_bytes": 0,
-        "word_wait": made.word_wait, "bridge": None, "parameters_are_data": part.parameters == "data",
+        "word_wait": made.word_wait, "serial": 0, "bridge": None, "parameters_are_data": part.parameters == "data",
     }  # fmt: skip
     out |= _bus_facts(made, bang, pins)
     if bridge is not None:
