@@ -365,6 +365,75 @@ static bool draw(void)
             self.shown(place, self.run_on(place, "--no-show", draw=draw), lines)
 
 
+TESTBENCH = """`timescale 1ns / 1ps
+module bench;
+    reg clk = 0, rst = 1;
+{wires}
+    {name} unit (.clk(clk), .rst(rst){more}{ports});
+    always #41.667 clk = ~clk;
+    initial begin
+        $dumpfile("out.vcd");
+        $dumpvars(1, {names});
+        #1000 rst = 0;
+        {until}
+        #200000 $finish;
+    end
+endmodule
+"""
+
+
+@unittest.skipUnless(shutil.which("iverilog"), "no iverilog")
+class InVerilog(Proven):
+    """Players and scan engines, simulated at 12 MHz, their outputs captured."""
+
+    def simulated(self, place: str, until: str, *more: str) -> Path:
+        folder, name = emitted(place, "verilog", *more, driver=f"{place}.hush")
+        name = name.removesuffix("_pins")
+        lines = lines_of(place)
+        scans = "SCAN_HZ" in (folder / f"{name}.v").read_text()
+        bench = TESTBENCH.format(
+            wires="".join(f"    wire {line};\n" for line in lines.values()) + ("" if scans else "    wire done;\n"), name=name, until=until,
+            more=", .write(1'b0), .address(0), .data_in(8'd0)" if scans else ", .done(done)", names=", ".join(lines.values()),
+            ports="".join(f", .{role}({line})" for role, line in lines.items()),
+        )  # fmt: skip
+        (folder / "bench.v").write_text(bench)
+        words = ["iverilog", "-g2005", "-Wall", "-Wno-timescale", "-o", "a.vvp", f"{name}.v", "bench.v"]
+        made = subprocess.run(words, cwd=folder, capture_output=True, check=False)
+        self.assertEqual(made.returncode, 0, made.stderr)
+        self.assertEqual([line for line in made.stderr.decode().splitlines() if line.startswith(f"{name}.v")], [])
+        ran = subprocess.run(["vvp", "a.vvp"], cwd=folder, capture_output=True, check=False, timeout=200)
+        self.assertEqual(ran.returncode, 0, ran.stderr)
+        if shutil.which("yosys"):
+            words = ["yosys", "-q", "-p", f"read_verilog {name}.v; synth -top {name}; check -assert"]
+            done = subprocess.run(words, cwd=folder, capture_output=True, check=False, timeout=300)
+            self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        return folder / "out.vcd"
+
+    def test_players(self) -> None:
+        for place in ("handheld", "wheelhouse"):
+            with self.subTest(place):
+                self.proven(place, self.simulated(place, "wait (done);"), f"{place}.hush")
+
+    def test_scan_engines(self) -> None:
+        for place in ("gate-signal", "led-sign"):
+            with self.subTest(place):
+                capture = self.simulated(place, "#60000000;")
+                shown = [
+                    json.loads(program("screen", *words, "--rig", f"{place}.toml", "--at", "50ms", "--format", "json").stdout)[
+                        "screens"
+                    ][0]["rows"]
+                    for words in ((str(capture),), (f"{place}.vcd",))
+                ]
+                self.assertEqual(shown[0], shown[1])
+                judged = json.loads(program("diagnose", str(capture), "--rig", f"{place}.toml", "--format", "json").stdout)
+                self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
+
+    def test_what_is_not_played(self) -> None:
+        done = program("emit", "tide.hush", "--rig", "front-desk.toml", "--for", "verilog", "-o", "x")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn(b"i2c-control-byte", done.stderr)
+
+
 # How a pin is named for each target that is compiled only, and its compiler.
 COMPILED = {
     "8051": (lambda k: f"P{k // 8}.{k % 8}", ["sdcc", "-mmcs51", "--std-c99", "--model-large", "-DF_CPU=12000000UL"]),

@@ -111,6 +111,8 @@ def emitted(
     """
     if isinstance(made, Scan):
         return _scanned(made, target, pins or {}, cpu)
+    if target.family == "verilog":
+        return _played(made, target, bang, pins or {}, cpu, flash)
     d = _context(made, target, bang, pins or {}, cpu)
     arrays = _Arrays(d["n"])
     uses: set[str] = set()
@@ -153,9 +155,9 @@ def emitted(
 
 def _scanned(made: Scan, target: Target, given: Mapping[str, str], cpu: Fraction | None) -> Emitted:
     """The source of a driver that scans LEDs."""
-    if target.family != "c":
+    if target.family == "python":
         what = f"{target.title} is too slow, or too unsteady, to scan LEDs"
-        raise HushedError(what, where="--for", remedy="take c, avr, 8051, stm8 or cortex-m")
+        raise HushedError(what, where="--for", remedy="take c, avr, 8051, stm8, cortex-m or verilog")
     pins = _pins(made, target, True, given)
     name, hertz = identifier(made.device.name), cpu or (parse(target.cpu, "Hz") if target.cpu else Fraction(0))
     d: dict[str, Any] = {
@@ -170,9 +172,71 @@ def _scanned(made: Scan, target: Target, given: Mapping[str, str], cpu: Fraction
     ram, flash = d["frame_rows"] * d["row_bytes"] + 1, sum(len(own.raw) + 4 for own in made.shown)
     d |= {"ram": ram, "flash": f"{flash:,}"}
     names = [("scan.h.j2", f"{name}.h"), ("scan.c.j2", f"{name}.c"), *_files(target, name)[2:]]
+    if target.family == "verilog":
+        names = [("scan.v.j2", f"{name}.v")]
+        first = made.shown[0].raw if made.shown else bytes(d["frame_rows"] * d["row_bytes"])
+        d |= {
+            "first_picture": list(first), "address_bits": max(1, (len(first) - 1).bit_length()), "turn_bits": max(1, (made.turns - 1).bit_length()),
+            "column_bits": [(role, byte, bit.bit_length() - 1) for role, byte, bit in d.get("column_pins", [])],
+        }  # fmt: skip
+        if d["grouped"]:
+            d["group_bits"] = d["group_rows"] * d["row_bytes"] * 8
+            d["shift_bits"] = d["group_bits"].bit_length()
     files = {own: filled(target, template, d) for template, own in names}
+    if target.family == "verilog":
+        return Emitted(
+            {**files, **_pin_list(name, pins)}, ram, 0, 0, [f"{d['scan_hz']:,} turns a second at a clock of {int(hertz):,} Hz"]
+        )
     notes = [f"call {name}_scan() {d['scan_hz']:,} times a second ({d['frames_hz']} frames of {d['turns']} turns)"]
     return Emitted(files, ram, flash, 0, notes)
+
+
+PLAYED = ("dc-line", "register-pairs")
+
+
+def _played(
+    made: Plan, target: Target, bang: bool | None, pins: Mapping[str, str], cpu: Fraction | None, flash: int | None
+) -> Emitted:
+    """The source of a player: the words of the set-up, and of what is shown, in a memory."""
+    if made.target.framing not in PLAYED or made.bridge is not None:
+        raise HushedError(
+            f"words are played for parts on SPI with a D/C line or register pairs, not by {made.target.framing}", where=made.source,
+            remedy="take another target; or put the display on SPI",
+        )  # fmt: skip
+    d = _context(made, target, bang, pins, cpu)
+    roles = [pin.role for pin in d["pins"] if pin.role not in ("sck", "mosi", "dc")]
+    select = made.bus.select == "high"
+    rom: list[tuple[int, str]] = [(1 << 24 | 10, "rest")]
+    for piece in [*made.start, *made.show]:
+        said = remark(f"{piece.said}{': ' + piece.source if piece.source else ''}")
+        for role, high in piece.levels:
+            rom.append((2 << 24 | roles.index(role) << 1 | int(high), said))
+        for _, runs in piece.transfers:
+            if "cs" in roles:
+                rom.append((2 << 24 | roles.index("cs") << 1 | int(select), said))
+                said = ""
+            rom += [(int(run.data) << 8 | byte, "") for run in runs for byte in run.raw]
+            if "cs" in roles:
+                rom.append((2 << 24 | roles.index("cs") << 1 | int(not select), ""))
+        if piece.wait:
+            rom.append((1 << 24 | min(piece.wait, (1 << 24) - 1), said if not piece.transfers else ""))
+    rom.append((3 << 24, "the end"))
+    need = len(rom) * 26 // 8
+    if flash is not None and need > flash:
+        raise HushedError(
+            f"its words need {need:,} bytes of memory, {flash:,} are there",
+            where="--flash",
+            remedy="leave out what is shown with --no-show",
+        )
+    d |= {"rom": rom, "level_roles": roles, "has_show": bool(made.show)}
+    files = {f"{d['n']}.v": filled(target, "player.v.j2", d), **_pin_list(d["n"], d["pins"])}
+    return Emitted(files, 0, need, 0, [*made.notes])
+
+
+def _pin_list(name: str, pins: list[Pin]) -> dict[str, str]:
+    """The ports that want pins, to be brought into the form of one's own tools."""
+    rows = ["port,line,at rest", *(f"{pin.role},{pin.line},{'high' if pin.idle else 'low'}" for pin in pins)]
+    return {f"{name}_pins.csv": "\n".join(rows) + "\n"}
 
 
 def _byte_rows(raw: bytes) -> list[str]:
