@@ -3,6 +3,7 @@
 import dataclasses
 import gzip
 import io
+import random
 import re
 import shutil
 import subprocess
@@ -10,6 +11,7 @@ import unittest
 from fractions import Fraction
 from itertools import pairwise
 from typing import ClassVar
+from unittest import mock
 
 import numpy as np
 import vcd
@@ -237,3 +239,22 @@ class TimingTable(unittest.TestCase):
             shown = sampled(trace, Fraction(rate))
             margins = i2c_timing.margins(shown, i2c_timing.measure(shown, 0, 1), i2c_timing.mode_of(400e3))
             self.assertEqual({margin.symbol for margin in margins if margin.beyond}, expected)
+
+
+class Measured(unittest.TestCase):
+    @given(st.integers(0, 2**32), st.integers(60, 900))
+    @settings(deadline=None, max_examples=20)
+    def test_in_parts_as_at_once(self, seed: int, size: int) -> None:
+        """A capture that is cut while the bus rests gives every time that it gives whole, but for the rests that are cut."""
+        chance = random.Random(seed)
+        transfers = [[0x7A, *(chance.randrange(256) for _ in range(chance.randint(1, 12)))] for _ in range(30)]
+        trace = i2c_trace([(one, [True] * len(one)) for one in transfers])
+        with mock.patch.object(i2c_timing, "PART", size):
+            cut = i2c_timing.measure(trace, 0, 1)
+            parts = len(list(i2c_timing._parts(trace, 0, 1)))
+        whole = i2c_timing._measured(trace, 0, 1)
+        for symbol in i2c_timing.SYMBOLS:
+            if symbol != "tBUF":
+                self.assertEqual(cut[symbol].value.tolist(), whole[symbol].value.tolist(), symbol)
+                self.assertEqual(cut[symbol].when.tolist(), whole[symbol].when.tolist(), symbol)
+        self.assertEqual(len(whole["tBUF"].value) - len(cut["tBUF"].value), parts - 1)

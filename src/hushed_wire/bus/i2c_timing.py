@@ -6,6 +6,7 @@ Fast-mode Plus I2C-bus devices". Rise and fall times need volts and are not meas
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -45,6 +46,8 @@ PULSE, SETUP, HOLD = "timing.pulse-short", "timing.setup-short", "timing.hold-sh
 CODE_OF = {
     "tLOW": PULSE, "tHIGH": PULSE, "tBUF": PULSE, "tSU;STA": SETUP, "tSU;DAT": SETUP, "tSU;STO": SETUP, "tHD;STA": HOLD, "tHD;DAT": HOLD,
 }  # fmt: skip
+PART = 1 << 18  # changes that are measured at once
+AT_REST = 4  # times as long as the bus usually has both lines high
 CLOCKED = 400_000  # changes by which the clock is told
 ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
 
@@ -78,7 +81,39 @@ def mode_of(clock: float) -> int:
 
 
 def measure(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
-    """All symbols of a capture; fSCL as periods in ticks (from one rise to the next within a transaction)."""
+    """All symbols of a capture; fSCL as periods in ticks (from one rise to the next within a transaction).
+
+    A long capture is measured in parts that end while the bus rests, so that what is needed on the way stays small.
+    """
+    parts = [_measured(part, scl, sda) for part in _parts(trace, scl, sda)]
+    if len(parts) == 1:
+        return parts[0]
+    columns = {symbol: [part[symbol] for part in parts] for symbol in SYMBOLS}
+    return {
+        symbol: Column(np.concatenate([own.value for own in each]), np.concatenate([own.when for own in each]), each[0].lines)
+        for symbol, each in columns.items()
+    }
+
+
+def _parts(trace: Trace, scl: int, sda: int) -> Iterator[Trace]:
+    """The trace, cut in the middle of the longest rest with both lines high that each stretch has."""
+    idle = trace.levels.dtype.type(1 << scl | 1 << sda)
+    begin, at, count = trace.start, PART, len(trace)
+    while at + PART // 2 < count:
+        span = slice(at, min(count, at + PART))
+        rests = np.diff(trace.times[span.start : span.stop + 1], append=trace.end if span.stop == count else [])
+        rests = np.where((trace.levels[span][: len(rests)] & idle) == idle, rests, 0)
+        longest = int(np.argmax(rests))
+        if rests[longest] >= AT_REST * np.median(rests[rests > 0]) if (rests > 0).any() else False:
+            cut = int(trace.times[at + longest]) + int(rests[longest]) // 2
+            yield trace.window(begin, cut)
+            begin, at = cut, at + longest + PART
+        else:
+            at += PART
+    yield trace if begin == trace.start else trace.window(begin, trace.end)
+
+
+def _measured(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
     events = events_of(trace, scl, sda)
     time, kind = events.time, events.kind
     edge = np.flatnonzero(kind != DATA)

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ...bus.changes import typical
+from ...bus.changes import edges_to, typical
 from ...bus.i2c import spike_ticks
 from ...bus.roles import fit_i2c
 from ...finding import Finding
@@ -75,11 +75,11 @@ def _alike(case: Case, a: str, b: str, slack: int) -> bool:
 
 def disturbed(case: Case) -> Iterator[Finding]:
     """Pulses on the lines of an I2C bus that are longer than what parts filter out, and far shorter than the driver's own."""
-    sample = case.trace.resolution() * float(case.trace.tick)
+    tick, sample = float(case.trace.tick), case.trace.resolution()
     found: list[tuple[str, np.ndarray, float]] = []
-    clock = np.diff(case.edges("scl").times[case.edges("scl").level == 1])
-    middle = float(np.median(clock)) if len(clock) else 0.0
-    steady = middle > 0 and float(np.median(np.abs(clock - middle))) < 0.1 * middle
+    clock = np.diff(edges_to(case.trace, case.roles["scl"], 1))
+    middle = typical(clock) if len(clock) else 0.0
+    steady = middle > 0 and typical(np.abs(clock - middle)) < 0.1 * middle
     if case.as_wired.score < 0.5 and not steady:
         return  # that is no clock with spikes on it, but something else
     width = spike_ticks(case.trace, case.roles["scl"])
@@ -87,15 +87,16 @@ def disturbed(case: Case) -> Iterator[Finding]:
         edges = case.edges(role)
         # What parts and decoder filter out is left out here, too: pulses that are, or may be, as short as a spike.
         tiny = np.flatnonzero(np.diff(edges.times) < width)
-        kept = np.delete(edges.times, np.unique(np.concatenate([tiny, tiny + 1])))
-        took = np.diff(kept)[1:-1] * float(case.trace.tick)
+        kept = np.delete(edges.times, np.unique(np.concatenate([tiny, tiny + 1]))) if len(tiny) else edges.times
+        took = np.diff(kept)[1:-1]
         if len(took) < 16:
             continue
         clocked = case.edges("scl").durations()[1:-1]
-        usual = float(np.median(clocked)) * float(case.trace.tick) if len(clocked) else 0.0
-        short = np.flatnonzero((took <= SPIKE) & (took < NARROW * usual) & (took - sample > 0.9 * FILTERED))
+        usual = typical(clocked) if len(clocked) else 0.0
+        below = np.flatnonzero((took <= SPIKE / tick) & (took < NARROW * usual))
+        short = below[took[below] - sample > 0.9 * FILTERED / tick]
         if len(short) and len(short) < 0.2 * len(took):
-            found.append((role, kept[1:-2][short], float(np.median(took[short]))))
+            found.append((role, kept[1:-2][short], float(np.median(took[short])) * tick))
     if not found:
         case.rule_out("wiring.glitches", "no pulse is far shorter than the driver's own")
         return
