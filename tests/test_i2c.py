@@ -257,4 +257,5 @@ class Measured(unittest.TestCase):
             if symbol != "tBUF":
                 self.assertEqual(cut[symbol].value.tolist(), whole[symbol].value.tolist(), symbol)
                 self.assertEqual(cut[symbol].when.tolist(), whole[symbol].when.tolist(), symbol)
-        self.assertEqual(len(whole["tBUF"].value) - len(cut["tBUF"].value), parts - 1)
+        self.assertLessEqual(len(whole["tBUF"].value) - len(cut["tBUF"].value), parts - 1)
+        self.assertLessEqual(set(cut["tBUF"].when.tolist()), set(whole["tBUF"].when.tolist()))
