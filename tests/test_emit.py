@@ -16,6 +16,7 @@ import tomli_w
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hushed_wire.part import load
 from hushed_wire.port.names import identifier, remark
 from hushed_wire.rig import load_rig
 from ports.stand_in import I2c, Spi, Wires, clock_of, pin
@@ -145,6 +146,38 @@ class OnTheHost(Proven):
             with self.subTest(place):
                 folder, name = emitted(place, "c")
                 self.proven(place, on_the_host(folder, name, lines_of(place)), sequence)
+
+    def test_other_parts_and_wirings(self) -> None:
+        """The catalog's own bring-up and something drawn, on parts and wirings that the demo does not have."""
+        eight = {f"d{k}": f"D{k}" for k in range(8)}
+        wired = {
+            "i2c": ("i2c", {"scl": "SCL", "sda": "SDA"}, 'clock = "100kHz"'),
+            "dc-line": ("spi", {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST"}, 'clock = "1MHz"'),
+            "mode-3": ("spi", {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST"}, 'clock = "1MHz"\nmode = 3'),
+            "nine-bit": ("spi", {"sck": "SCK", "mosi": "MOSI", "cs": "CS"}, 'clock = "1MHz"\nbits = 9'),
+            "register-pairs": ("spi", {"sck": "SCK", "mosi": "MOSI", "cs": "CS"}, 'clock = "1MHz"'),
+            "rs-line": ("parallel", {"rs": "RS", "rw": "RW", "e": "E", **eight}, ""),
+        }
+        for part, panel, way in (
+            ("ssd1306", "128x32", "dc-line"), ("ssd1306", "72x40", "nine-bit"), ("sh1106", "128x64", "i2c"), ("ht16k33", "8x8", "i2c"),
+            ("st7735", "128x160", "mode-3"), ("ili9341", "320x240", "dc-line"), ("max7219", "32x8", "register-pairs"), ("hd44780", "16x1-split", "rs-line"),
+        ):  # fmt: skip
+            with self.subTest(part=part, panel=panel, way=way):
+                own = load(part)
+                name = next((known for known in own.panels if known == panel), next(iter(own.panels)))
+                kind, roles, more = wired[way]
+                lines = ", ".join(f'{role} = "{line}"' for role, line in roles.items())
+                address = f"address = {own.i2c.addresses[0]}\n" if own.i2c is not None and kind == "i2c" else ""
+                (demo() / "other.toml").write_text(
+                    f'[[bus]]\nname = "w"\nkind = "{kind}"\n{more}\nlines = {{ {lines} }}\n\n'
+                    f'[[device]]\nname = "glass"\non = "w"\npart = "{part}"\npanel = "{name}"\n{address}'
+                )
+                framing = own.framings[0] if way == "i2c" else {"mode-3": "dc-line"}.get(way, way)
+                start = program("catalog", part, "--panel", name, "--start", "--framing", framing).stdout.decode()
+                shows = 'text 0,0 "1.2"' if own.memory.kind == "character" else "fill off\nrectangle 1,2 5x4"
+                (demo() / "other.hush").write_text(f"{start}\n{shows}\n")
+                folder, file = emitted("other", "c", driver="other.hush")
+                self.proven("other", on_the_host(folder, file, roles), "other.hush")
 
     def test_scanned(self) -> None:
         for place in ("gate-signal", "led-sign"):

@@ -21,7 +21,7 @@ from ..part.engine import Commands, commands
 from ..part.framing import payload_of
 from ..part.glass import Glass
 from ..part.model import Model
-from ..part.wrap import Send
+from ..part.wrap import WRAPS, Send
 from ..rig.reading import DeviceReading, Reading
 from ..sequence.examine import Timed
 from ..sequence.target import Target
@@ -108,9 +108,9 @@ def side_of_sequence(path: str, steps: Sequence[Timed], targets: Sequence[Target
             continue
         chips, places = [], []
         for chip in range(target.chips):
-            sends = [(entry, send) for entry in own for send in entry.step.sends if not send.chips or send.chips >> chip & 1]
-            payload = payload_of(((0, send) for _, send in sends), chip)
-            start, end = _spread(own, chip)
+            sends = [(entry, send) for entry in own for send in _for_chip(target, entry, chip)]
+            payload = payload_of((0, send) for _, send in sends)
+            start, end = _spread(own, target, chip)
             chips.append(commands(target.part, replace(payload, start=start, time=end, end=end)))
             places.append([entry.step.place for entry, send in sends for _ in range(len(send.raw))])
         resets = any(role == "reset" and not high for entry in own for role, high in entry.step.levels)
@@ -121,11 +121,19 @@ def side_of_sequence(path: str, steps: Sequence[Timed], targets: Sequence[Target
     return out
 
 
-def _spread(steps: Sequence[Timed], chip: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def _for_chip(target: Target, entry: Timed, chip: int) -> list[Send]:
+    """What a step sends to one chip; in a chain with the no-ops that it gets while others are meant."""
+    if target.chain == 1 or not WRAPS[target.framing].chains:
+        return [Send(send.data, send.raw) for send in entry.step.sends if not send.chips or send.chips >> chip & 1]
+    at = 2 * (target.chain - 1 - target.position - chip)
+    return [Send(False, transfer.pieces[0][1][at : at + 2]) for transfer in target.transfers(entry.step.sends)]
+
+
+def _spread(steps: Sequence[Timed], target: Target, chip: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """(n,) ticks at which the words for a chip begin and end: those of a step evenly over the time that it takes."""
     out: list[NDArray[np.float64]] = [np.empty((2, 0))]
     for entry in steps:
-        count = sum(len(send.raw) for send in entry.step.sends if not send.chips or send.chips >> chip & 1)
+        count = sum(len(send.raw) for send in _for_chip(target, entry, chip))
         at = float(entry.start / NANO_EXACT) + float(entry.took / NANO_EXACT) * np.arange(count + 1) / max(1, count)
         out.append(np.stack([at[:-1], at[1:]]))
     start, end = np.round(np.concatenate(out, axis=1)).astype(np.int64)

@@ -393,22 +393,26 @@ def timed(case: Case, reading: DeviceReading, own: Commands, lines: bool = True)
     """Captured commands, and the edges of the reset line, as the steps of a sequence."""
     payload, tick = own.payload, case.trace.tick
     slack = case.trace.resolution() * tick  # nothing is held against a driver that sampling could have made
-    out: list[Timed] = []
+    out: list[tuple[int, Timed]] = []  # by when they were: with what sampling could have made, near ones would change places
     for item in items_of(reading.part, list(_runs(own))):
         first, last = item.first, item.first + max(1, len(item.raw)) - 1
         start, end = Fraction(int(payload.start[first])) * tick, Fraction(int(payload.time[last])) * tick
         send = Send(bool(payload.data[first]), item.raw)
         step = Step("", item.name, reading.device.name, item.name, (send,), fields=item.fields)
         took = max(Fraction(0), end - start - 2 * slack)
-        out.append(Timed(step, POWERED + start + 2 * slack, took, [[0] * max(1, len(item.raw))], [item]))
+        out.append(
+            (int(payload.start[first]), Timed(step, POWERED + start + 2 * slack, took, [[0] * max(1, len(item.raw))], [item]))
+        )
     if lines and "reset" in case.roles:
         edges = case.edges("reset")
         for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True):
             if level < 2:
                 step = Step("", "reset", reading.device.name, "reset", levels=(("reset", bool(level)),))
-                out.append(Timed(step, POWERED + Fraction(when) * tick + (slack if level else -slack), Fraction(0), [], []))
-    out.sort(key=lambda entry: entry.start)
-    return out
+                out.append(
+                    (when, Timed(step, POWERED + Fraction(when) * tick + (slack if level else -slack), Fraction(0), [], []))
+                )
+    out.sort(key=lambda entry: entry[0])
+    return [entry for _, entry in out]
 
 
 def _runs(own: Commands) -> Iterator[Send]:

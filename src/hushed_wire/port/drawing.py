@@ -45,8 +45,8 @@ class Drawing:
 def drawing_of(made: Plan) -> Drawing:
     """By the kind of the part's memory."""
     kind = made.part.memory.kind
-    if made.target.chain > made.target.chips:
-        return Drawing(why="drawing is left out: other parts share the chain")
+    if made.target.chain > 1:
+        return Drawing(why="commands and drawing are left out: in a chain each word has no-ops for the others beside it")
     if kind == "character":
         return _character(made)
     if kind == "digit" and made.target.panel.form == "digits":

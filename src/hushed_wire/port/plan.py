@@ -123,6 +123,7 @@ def plan_of(rig: Rig, statements: Sequence[Statement], folder: Path, source: str
             # What only says where the drawing goes belongs to it.
             out.start, out.show = out.start[: len(out.start) - held], out.start[len(out.start) - held :]
         for step in steps:
+            _has_lines(out, step)
             piece = _piece(target, own, step, halved)
             (out.show if at_end is not None else out.start).append(piece)
             for item in items_of(target.part, step.sends):
@@ -226,12 +227,28 @@ def _piece(target: Target, device: Device, step: Step, halved: _Halves) -> Piece
     return out
 
 
+def _has_lines(out: Plan, step: Step) -> None:
+    """Raises HushedError where a step moves a line that the rig does not have."""
+    behind = out.bridge.drives if out.bridge is not None else {}
+    for role, _ in step.levels:
+        if role not in out.bus.lines:
+            where = "an output of the adapter" if role in behind else f"no line of bus '{out.bus.name}'"
+            raise HushedError(
+                f"'{role}' is {where}", where=step.place, remedy=f"add {role} to the bus's lines, or take the step out"
+            )
+
+
 def _reset_line(out: Plan) -> None:
     """A reset line that nobody moves is moved at the beginning, as the part wants it."""
-    if "reset" not in out.bus.lines or any(role == "reset" for piece in out.start for role, _ in piece.levels):
+    if "reset" not in out.bus.lines:
         return
     waits = out.part.waits
     low, behind = (max(1, _microseconds(parse(waits.get(key, "0s"), "s") * MARGIN)) for key in ("reset_low", "after_reset"))
+    moved = [(piece, high) for piece in out.start for role, high in piece.levels if role == "reset"]
+    for piece, high in moved:  # a pulse as long as the part needs, however the sequence has it
+        piece.wait = max(piece.wait, behind if high else low)
+    if moved:
+        return
     out.start[:0] = [
         Piece("reset low", f"reset pulse ({waits.get('source', 'see the datasheet')})", levels=[("reset", False)], wait=low),
         Piece("reset high", "", levels=[("reset", True)], wait=behind),

@@ -288,6 +288,12 @@ def _by_pins(made: Plan, target: Target, bang: bool | None) -> bool:
     if framing not in EMITTED:
         what = f"drivers are not emitted for parts that are wired by {framing}"
         raise HushedError(what, where=made.source, remedy="hushed-wire build --as c writes the words")
+    selects = [role for role in made.bus.lines if role in ("cs1", "cs2", "cs3")]
+    if made.target.chips > 1 and wired == "parallel" and len(selects) < made.target.chips:
+        what = f"this panel is on {made.target.chips} controllers, each on a strobe of its own"
+        raise HushedError(
+            what, where=made.source, remedy="drivers are emitted for controllers that are told apart by select lines"
+        )
     if bang is False and not can:
         raise HushedError(f"{target.title} has no peripheral for {BUSES[wired].title}", where="--bus", remedy="take --bus pins")
     if bang and target.family == "python" and can:
@@ -453,7 +459,7 @@ def _functions(made: Plan, every: bool, template: str) -> dict[str, Any]:
     beside = {*LOW, *DRAWN.get(template, ())}
     wanted = made.part.command if every else made.used
     out = []
-    if made.target.chain > made.target.chips:  # in a chain each word has no-ops beside it
+    if made.target.chain > 1:  # in a chain each word has no-ops beside it
         wanted = []
     for command in wanted:
         if command.data:
