@@ -208,6 +208,19 @@ class AsAUser(unittest.TestCase):
             self.assertEqual(told, whole)
             self.assertEqual((streamed[-1]["record"], streamed[-1]["transactions"]), ("summary", len(whole)))
 
+    def test_refused_bytes_are_counted(self) -> None:
+        """By the summary as by a search for them, behind an address that answered."""
+        told = json.loads(program("decode", "refused.vcd", "--format", "jsonl").stdout.splitlines()[-1])["addresses"]["0x3d"]
+        transfers = [json.loads(line) for line in program("decode", "refused.vcd", "--format", "jsonl").stdout.splitlines()]
+        missed = sum(
+            row["acks"][1:].count(False) for row in transfers if row["record"] == "transaction" and row["direction"] == "write"
+        )
+        self.assertGreater(missed, 0)
+        self.assertEqual((told["transactions"], told["answered"], told["refused_bytes"]), (22, 22, missed))
+        self.assertIn(f"all answered, {missed} bytes refused", program("decode", "refused.vcd", "--summary").stdout.decode())
+        healthy = program("decode", "healthy.vcd", "--summary").stdout.decode()
+        self.assertNotIn("refused", healthy)
+
     def test_two_halves_say_what_the_whole_says(self) -> None:
         for capture, lines in (
             ("healthy.vcd", {"scl": "SCL", "sda": "SDA"}),

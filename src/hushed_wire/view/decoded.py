@@ -179,12 +179,13 @@ class TextReport:
         """Who was called."""
         names = {entry.address: entry.name for entry in self.rig.device if entry.on == bus}
         names |= {entry.address: entry.name for entry in self.rig.bridge if entry.on == bus}
-        for address, called, answered in counts.addresses(bus):
+        for address, called, answered, missed in counts.addresses(bus):
             times = "once" if called == 1 else f"{called:,} times"
             if address < 0:
                 grid.add_row("  cut off", f"{times}, address not captured")
                 continue
             how = "all answered" if answered == called else "none answered" if not answered else f"{answered:,} answered"
+            how += f", {counted(missed, 'byte')} refused" if missed else ""
             grid.add_row(f"  {address:#04x}", f"{times}, {how}" + (f": {names[address]}" if address in names else ""))
 
     def _said(self, place: str, own: _Measured, counts: Counts, key: tuple[str, str], decoder: RigDecoder) -> str:

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bus.channel import LONGEST, Channel
+from ..bus.i2c_transactions import refused
 from ..bus.scan import Scan
 from ..harmless import hazardous, no_formula
 from ..rig.decoder import Decoded, RigDecoder
@@ -45,7 +46,7 @@ class Counts:
         self.kinds: dict[str, str] = {}
         self.called: dict[
             str, NDArray[np.int64]
-        ] = {}  # by bus, (2, addresses): one more than an address: how often it was called, and answered
+        ] = {}  # by bus, (3, addresses): one more than an address: how often it was called, and answered; bytes behind it that were refused
         self.disturbed: dict[str, Any] = {}
         self.commands: dict[str, int] = {device.name: 0 for device in rig.device}
         self.data: dict[str, int] = {device.name: 0 for device in rig.device}
@@ -74,9 +75,14 @@ class Counts:
             self.by_channel[own.bus, own.select] = known[0] + count, known[1] + int(lengths.sum())
             self.kinds[own.bus] = own.kind
             if own.who is not None:
-                called = self.called.setdefault(own.bus, np.zeros((2, ADDRESSES), np.int64))
+                called = self.called.setdefault(own.bus, np.zeros((3, ADDRESSES), np.int64))
                 called[0] += np.bincount(own.who.address + 1, minlength=ADDRESSES)
                 called[1] += np.bincount(own.who.address[own.who.answered] + 1, minlength=ADDRESSES)
+                if not own.words.ack.all():
+                    bad = refused(own.words, own.table, own.who)
+                    bad[own.table.first[lengths > 0]] = False  # of addresses it is told whether they answered
+                    owner = np.searchsorted(own.table.first, np.flatnonzero(bad), side="right") - 1
+                    called[2] += np.bincount(own.who.address[owner] + 1, minlength=ADDRESSES)
                 self.disturbed[own.bus] = own.passed_over
             if own.scan is not None:
                 names = [device.name for device in self.rig.device if device.on == own.bus]
@@ -85,10 +91,10 @@ class Counts:
             self.commands[told.device] += int(np.count_nonzero(told.commands.kind >= 0))
             self.data[told.device] += int(np.count_nonzero(told.commands.payload.data))
 
-    def addresses(self, bus: str) -> list[tuple[int, int, int]]:
-        """Who was called on a bus: address (-1 where it was not captured), how often, and how often it answered."""
+    def addresses(self, bus: str) -> list[tuple[int, int, int, int]]:
+        """Who was called on a bus: address (-1 where it was not captured), how often, how often it answered, how many bytes it refused."""
         called = self.called[bus]
-        return [(at - 1, int(called[0, at]), int(called[1, at])) for at in np.flatnonzero(called[0]).tolist()]
+        return [(at - 1, int(called[0, at]), int(called[1, at]), int(called[2, at])) for at in np.flatnonzero(called[0]).tolist()]
 
     def record(self, assumed: dict[str, str], told: int) -> dict[str, Any]:
         """The summary. told: how many commands there are among the records."""
@@ -100,8 +106,10 @@ class Counts:
         if self.called:
             who: dict[str, dict[str, int]] = {}
             for bus in self.called:
-                for address, called, answered in self.addresses(bus):
-                    entry = who.setdefault(f"{address:#04x}" if address >= 0 else "unknown", {"transactions": 0, "answered": 0})
+                for address, called, answered, missed in self.addresses(bus):
+                    key = f"{address:#04x}" if address >= 0 else "unknown"
+                    entry = who.setdefault(key, {"transactions": 0, "answered": 0, "refused_bytes": 0})
+                    entry["refused_bytes"] += missed
                     entry["transactions"] += called
                     entry["answered"] += answered
             out["addresses"] = who
