@@ -142,6 +142,7 @@ def tour(folder: Path, color: str) -> None:
             "Any mishap can be rehearsed.",
             ["rehearse", "tide.hush", *rig, "--mishap", "swap:SCL,SDA", "--rate", "10MHz", "-o", "rehearsed.vcd"],
         ),
+        ("How many pictures a second will it be?", ["budget", "gate-keeper.toml", "--source", "400MHz", "--goal", "10"]),
         (
             "A driver for the next board, from what was captured on the old one.",
             ["emit", "healthy.vcd", *rig, "--for", "c", "-o", "driver"],
