@@ -178,5 +178,22 @@ def _write(args: argparse.Namespace, files: dict[str, str]) -> None:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise HushedError(f"cannot be made: {error.strerror}", where=args.output, remedy="name another folder with -o") from error
+    for name in files:
+        if not _emitted(folder / name):
+            what = f"would overwrite '{folder / name}', which was not emitted"
+            raise HushedError(what, where="-o", remedy="name another folder; nothing was written")
     for name, text in files.items():
         replace_file(folder / name, [text.encode("ascii")])
+
+
+MARKS = (b"SPDX-License-Identifier: MIT-0", b"port,line,at rest")  # at the head of every file that is emitted
+
+
+def _emitted(path: Path) -> bool:
+    """Whether a file is not there yet, or is one that this command wrote."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(8192)
+    except OSError:
+        return not path.exists()
+    return any(mark in head for mark in MARKS)
