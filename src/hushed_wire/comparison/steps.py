@@ -109,17 +109,26 @@ class Steps:
         """How often a command is sent."""
         return self._counts.get(number, 0)
 
-    def set_before(self, index: int) -> dict[str, Value]:
-        """Registers as they were set ahead of a command."""
-        out: dict[str, Value] = {}
-        for k in range(index):
+    @cached_property
+    def _running(self) -> tuple[list[int], dict[str, Value]]:
+        """How far registers were followed, and what they are there: differences are judged in order, so that each command is looked at once."""
+        return [0], {}
+
+    def set_before(self, index: int) -> Mapping[str, Value]:
+        """Registers as they were set ahead of a command; good until it is asked again."""
+        at, now = self._running
+        if index < at[0]:
+            at[0] = 0
+            now.clear()
+        for k in range(at[0], index):
             kind = int(self.kind[k])
             if kind >= 0:
                 command = self.told.part.command[kind]
                 if command.effect == "reset":
-                    out.clear()
-                out |= {f"{command.owner}.{name}": value for name, value in self.fields_of(k)[0].items()}
-        return out
+                    now.clear()
+                now |= {f"{command.owner}.{name}": value for name, value in self.fields_of(k)[0].items()}
+        at[0] = index
+        return now
 
     def in_force(self, index: int, reset: Mapping[str, Value]) -> dict[str, Value]:
         """Registers as they stand ahead of a command."""
