@@ -145,6 +145,7 @@ def _bytes(args: argparse.Namespace, name: str, text: str) -> Side:
 
 
 def _capture(args: argparse.Namespace, path: str, rig: str | None, own: bool) -> Side:
+    from ..rig.decoder import LineMissing
 
     part, panel = (None, None) if rig else (args.part, args.panel)
     given = argparse.Namespace(
@@ -154,8 +155,8 @@ def _capture(args: argparse.Namespace, path: str, rig: str | None, own: bool) ->
     )  # fmt: skip
     try:
         return _heard(given)
-    except HushedError as error:
-        if rig is None or own or not str(error.where).startswith(path) or "which the capture lacks" not in error.what:
+    except LineMissing:
+        if rig is None or own:
             raise
     # A's rig names lines that B does not have: what hangs on B's wires is worked out, as without a rig.
     given.rig = None

@@ -17,19 +17,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..part.bring_up import applies
-from ..part.describe import Command, Part, Value
+from ..part.describe import PLACING, Command, Part, Value
 from ..part.engine import DATA
 from .sides import Told
 from .steps import Steps
 
 __all__ = ["Judge", "Reason", "reason"]
 
-# Effects on the memory model that only say where the next data go, or write there themselves: judged by what the memory holds.
-PLACING = {
-    "address", "cell", "clear", "column", "column-high", "column-low", "column-window", "digit", "glyph", "home", "page", "page-window",
-    "row-window", "shift", "write", "write-on",
-}  # fmt: skip
-WRITING = {"clear", "digit"}  # those that write themselves
+WRITING = {"clear", "digit"}  # effects that write into the memory themselves
+# Those that only say where the next data go, or write there themselves: judged by what the memory holds.
+MEMORY = PLACING | WRITING | {"shift", "write-on"}
 # Roles of registers by which a pointer moves on, and those that tell how the bus is wired.
 MOVING = {"mode", "direction", "shift", "bank", "sequential"}
 WIRED = {"width"}
@@ -90,7 +87,7 @@ class Judge:
         placing = {
             f"{command.owner}.{entry.name}"
             for command in self.part.command
-            if command.effect in PLACING
+            if command.effect in MEMORY
             for entry in command.fields.values()
         }
         return placing | set(self.part.modes) | {name for role, name in roles.items() if role in MOVING}
@@ -184,7 +181,7 @@ class Judge:
         beside = "" if changed is None else other.fields_of(changed)[1]
         if note and not beside:
             return reason("undocumented", note=note, **names)
-        if command.effect in PLACING:
+        if command.effect in MEMORY:
             return self._of_memory(side, index, "pointer")
         if command.effect == "reset":
             return self._reset(side, kind, names)

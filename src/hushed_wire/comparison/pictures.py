@@ -106,9 +106,8 @@ def _only(a: list[Shown], b: list[Shown]) -> list[tuple[int, Shown, Reason]]:
     out = []
     for side, own in enumerate((a, b)):
         common = [pair[side] for pair in matched]
-        for index, entry in enumerate(own):
-            if index in common:
-                continue
+        for index in sorted(set(range(len(own))) - set(common)):
+            entry = own[index]
             before = next((own[k].glass.pattern for k in reversed(common) if k < index), None)
             behind = next((own[k].glass.pattern for k in common if k > index), None)
             why = "on-the-way" if behind is not None and _between(entry.glass.pattern, before, behind) else "other-picture"

@@ -17,16 +17,13 @@ from ..finding import Finding, finding_of
 from ..part.describe import Levels
 from ..rig.limits import limits_of
 from ..rig.pinmap import Pin, PinMap, load_pin_map
+from ..rig.pull_up import pull_up_range, sunk
 from ..rig.schema import Bus, Rig
 from ..units import parse, show
 from .plugged import plugged
 from .wire_list import Seat, Wire, seats_on, wires_of
 
 __all__ = ["Wiring", "examine"]
-
-SINK, LOW = 3e-3, 0.4  # A at VOL = 0.4 V, Standard- and Fast-mode
-RC = 0.8473  # rise from 0.3 to 0.7 VDD, as a share of R x C
-RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))  # tr at most, by clock: the table of the SDA and SCL bus lines
 
 
 SHORTEST_PULSE = 100e-9  # seconds, of an enable of a part that names none
@@ -185,13 +182,12 @@ def _pull_up(bus: Bus, pins: dict[str, Pin], pin_map: PinMap | None) -> Iterator
     given = min((_parallel(said, pins[role]) for role in BUSES[bus.kind].pulled_up if role in pins), default=said)
     load = float(parse(bus.driver.capacitance, "F"))
     clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
-    allowed = next((rise for most, rise in RISE if clock <= most * 1.02), RISE[-1][1])
-    low, high, rise = (supply - LOW) / SINK, allowed / (RC * load), RC * given * load
+    low, high, rise, allowed = pull_up_range(supply, given, load, clock)
     if low <= given <= high:
         return
     side = "low" if given < low else "high"
     yield finding_of(
-        "rig.pull-up", side if low <= high else f"{side}-none-does", of=bus.name, given=show(given, "Ohm", 3), sunk=show((supply - LOW) / given, "A", 3),
+        "rig.pull-up", side if low <= high else f"{side}-none-does", of=bus.name, given=show(given, "Ohm", 3), sunk=show(sunk(supply, given), "A", 3),
         rise=show(rise, "s", 3), allowed=show(allowed, "s", 3), clock=show(clock, "Hz"), least=show(low, "Ohm", 3), most=show(high, "Ohm", 3),
         lines=list(bus.lines.values()), evidence={"lowest": low, "highest": high, "rise_time": rise, "source": "I2C-bus specification (UM10204), 7.1"},
     )  # fmt: skip

@@ -13,6 +13,7 @@ from .command import Command, Field, Value
 from .layout import Layout
 
 __all__ = [
+    "PLACING",
     "Band",
     "BringUp",
     "Command",
@@ -21,6 +22,10 @@ __all__ = [
     "Part",
     "Value",
 ]
+
+PLACING = {  # effects of commands that say where data goes, or bring it
+    "address", "cell", "column", "column-high", "column-low", "column-window", "glyph", "home", "page", "page-window", "row-window", "write",
+}  # fmt: skip
 
 
 class Band(msgspec.Struct, forbid_unknown_fields=True, rename={"first": "from", "last": "to"}):

@@ -17,6 +17,7 @@ from ..part.describe import Part
 from ..part.wrap import Send
 from ..rig.clocks import clocks_of
 from ..rig.limits import limits_of
+from ..rig.pull_up import pull_up_range
 from ..rig.schema import Bus, Device, Rig
 from ..sequence.examine import examine
 from ..sequence.expand import steps_of_statement
@@ -29,9 +30,6 @@ from .fonts import FONT_BYTES
 
 __all__ = ["Asked", "Budget", "Bussed", "Divided", "Lamp", "Memory", "PullUp", "budget_of"]
 
-# I2C-bus specification (UM10204), table 10 and 7.1: rise times by speed, the low level and the current that a driver sinks.
-RISE = ((100e3, 1e-6), (400e3, 300e-9), (1e6, 120e-9))
-LOW, SINK, RC = 0.4, 3e-3, 0.8473
 E24 = (10, 11, 12, 13, 15, 16, 18, 20, 22, 24, 27, 30, 33, 36, 39, 43, 47, 51, 56, 62, 68, 75, 82, 91)
 SAFE = Fraction(1, 4)  # of the limit: where one begins with wires that nobody has looked at
 STEADY = 60  # frames a second from which on LEDs look steady, unless the part says more
@@ -352,9 +350,9 @@ def _pull_up(bus: Bus, own: list[Bussed], asked: Asked) -> PullUp:
         for text, unit in ((bus.driver.supply, "V"), (bus.driver.pull_up, "Ohm"), (bus.driver.capacitance, "F"))
     )
     clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
-    allowed = next((rise for most, rise in RISE if clock <= most * 1.02), RISE[-1][1])
+    lowest, highest, rise, allowed = pull_up_range(supply, given, load, clock)
     share = sum(entry.frame_time for entry in own) * float(asked.goal) if asked.goal is not None and own else None
-    return PullUp(bus.name, given, (supply - LOW) / SINK, allowed / (RC * load), RC * given * load, allowed, share)
+    return PullUp(bus.name, given, lowest, highest, rise, allowed, share)
 
 
 # ---- LEDs ----------------------------------------------------------------------------------------------------------------

@@ -149,9 +149,8 @@ def _paged(made: Plan) -> Drawing:
     values = {
         "width": seen[0], "height": seen[1], "frame_pages": pages, "frame_columns": columns, "frame_bytes": pages * columns, "mounted": mounted,
         "column_offset": panel.column_offset, "chip_columns": part.memory.columns, "area": words, "area_uses_right": any("right" in word for word in words),
-        "font": _font(), "joined_commands": True, "area_lines": area, "mode": mode,
+        "font": _font(),
     }  # fmt: skip
-    values.pop("mode")
     return Drawing("paged", values, set(), ram=pages * columns + 2 * pages, flash=FONT_BYTES)
 
 
@@ -199,6 +198,5 @@ def _colour(made: Plan) -> Drawing:
         "origin": origin,
         "area": area,
         "font": _font(),
-        "area_lines": memory.area["window"],
     }
     return Drawing("colour", values, set(), flash=FONT_BYTES)

@@ -15,36 +15,21 @@ from pathlib import Path
 import msgspec
 
 from ..errors import HushedError
-from ..part.describe import Command, Part
+from ..part.describe import PLACING, Command, Part
 from ..part.wrap import WRAPS
 from ..rig.schema import Bridge, Bus, Device, Rig
 from ..sequence.examine import LATENT
 from ..sequence.expand import steps_of_statement
 from ..sequence.listing import items_of
-from ..sequence.parse import Statement, parse_text
+from ..sequence.parse import Statement
 from ..sequence.state import State
-from ..sequence.target import Step, Target
+from ..sequence.target import MARGIN, Step, Target
 from ..units import parse
 from .scanning import Scan, scan_of
 
 __all__ = ["Piece", "Plan", "Run", "plan_of", "wait_behind"]
 
 DRAWING = {"text", "picture", "glyph", "number", "point", "line", "rectangle", "circle", "polygon", "sprite"}
-PLACING = {
-    "address",
-    "cell",
-    "column",
-    "column-high",
-    "column-low",
-    "column-window",
-    "page",
-    "page-window",
-    "row-window",
-    "write",
-    "glyph",
-    "home",
-}
-MARGIN = Fraction(11, 10)  # over the times that a datasheet gives as typical for some oscillator
 
 
 @dataclass(frozen=True)
@@ -253,8 +238,3 @@ def _reset_line(out: Plan) -> None:
         Piece("reset low", f"reset pulse ({waits.get('source', 'see the datasheet')})", levels=[("reset", False)], wait=low),
         Piece("reset high", "", levels=[("reset", True)], wait=behind),
     ]
-
-
-def statements_of(lines: Sequence[str], source: str) -> list[Statement]:
-    """Lines of the sequence language."""
-    return parse_text("\n".join(lines), source)

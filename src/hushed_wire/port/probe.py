@@ -9,8 +9,9 @@ from fractions import Fraction
 from ..errors import HushedError
 from ..units import parse
 from ..version import VERSION
-from .render import Emitted, Pin, filled
+from .render import Emitted, filled
 from .targets import Target
+from .wired import Pin
 
 __all__ = ["probe_of"]
 

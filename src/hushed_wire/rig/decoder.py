@@ -32,13 +32,17 @@ from ..trace.merge import merge
 from ..trace.model import Samples, as_changes
 from .schema import Bridge, Bus, Device, Rig, behind, lamps_of, settings_of
 
-__all__ = ["Decoded", "Driven", "RigDecoder", "Told", "rig_lines"]
+__all__ = ["Decoded", "Driven", "LineMissing", "RigDecoder", "Told", "rig_lines"]
 
 NOTHING: Mapping[str, Any] = {}
 
 
+class LineMissing(HushedError):
+    """A rig names a line that the capture lacks."""
+
+
 def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
-    """Line number by role; raises HushedError where the capture lacks a line that the rig names, or one plays two roles."""
+    """Line number by role; raises LineMissing where the capture lacks a line that the rig names, HushedError where one plays two roles."""
     kind = BUSES[bus.kind]
     out: dict[str, int] = {}
     for role, line in bus.lines.items():
@@ -49,7 +53,7 @@ def rig_lines(trace: Trace, bus: Bus) -> dict[str, int]:
                 continue  # what was not captured is not needed to decode
             has = ", ".join(trace.names[:16])
             what = f"the rig's bus '{bus.name}' has {role.upper()} on line '{line}', which the capture lacks"
-            raise HushedError(what, remedy=f"the capture has {has}; correct the rig, or say --line {role}=LINE") from error
+            raise LineMissing(what, remedy=f"the capture has {has}; correct the rig, or say --line {role}=LINE") from error
     for role, number in out.items():
         other = next((known for known in out if out[known] == number), role)
         if other != role:

@@ -25,6 +25,7 @@ from ..part.output_pins import pins_of
 from ..part.wrap import WRAPS, Send, Transfer, transfers
 from ..sequence import Step, Target
 from ..sequence.listing import items_of
+from ..sequence.target import MARGIN
 from ..units import parse
 from .schema import Bridge, Bus, Device, Rig, behind
 from .wires import encode_moves
@@ -73,7 +74,7 @@ class RigEncoder:
                 own = list(self._lifted(own, bridge, bus))
             yield from own
             # On a parallel bus each word has its rest behind it already.
-            busy = Fraction(0) if BUSES[target.bus_kind].each_rests else step.takes * Fraction(11, 10)
+            busy = Fraction(0) if BUSES[target.bus_kind].each_rests else step.takes * MARGIN
             if WRAPS[target.framing].pictures and step.sends:
                 self.rest = Fraction(0)  # a scan goes on until the next picture
             else:
@@ -124,7 +125,7 @@ class RigEncoder:
             pairs = raw.reshape(-1, 2)
             return (pairs[:, 0] << 8 | pairs[:, 1]).astype(np.uint32), np.zeros(len(pairs), bool), np.zeros(len(pairs), np.int64)
         slow = target.part.waits.get("data", "")
-        behind_data = self._ticks(parse(slow, "s") * Fraction(11, 10) * self.haste) if slow else 0
+        behind_data = self._ticks(parse(slow, "s") * MARGIN * self.haste) if slow else 0
         pause = np.where(data, behind_data, self._busy(target.part, step, len(raw)))
         if bits == 9:
             return raw | data.astype(np.uint32) << 8, data, pause
@@ -139,7 +140,7 @@ class RigEncoder:
             takes = part.command[item.kind].takes if item.is_command else ""
             last = item.first + len(item.raw) - 1
             if takes and last < count:
-                out[last] = self._ticks(parse(takes, "s") * Fraction(11, 10) * self.haste)
+                out[last] = self._ticks(parse(takes, "s") * MARGIN * self.haste)
         return out
 
     def _nibbles(self, target: Target, raw: NDArray[Any], data: NDArray[Any], pause: NDArray[Any]) -> Columns:

@@ -10,7 +10,9 @@ import msgspec
 from ..part.describe import Panel, Part, Value, chips_of
 from ..part.wrap import BUS_OF, NO_ROOM, WRAPS, Send, Transfer, transfers
 
-__all__ = ["Step", "Target"]
+__all__ = ["MARGIN", "Step", "Target"]
+
+MARGIN = Fraction(11, 10)  # by which whoever sends keeps a part's times: a datasheet gives many as typical for some oscillator
 
 
 class Target(msgspec.Struct, frozen=True):

@@ -16,7 +16,6 @@ __all__ = ["compared", "compared_junit", "compared_record"]
 
 ROWS = 24
 WORDS = {True: ("same", "good"), False: ("differ", "warning"), None: ("cannot be told", "quiet")}
-SINGLE = {"picture"}
 
 
 def compared(out: Any, result: Comparison, by: str, times: bool, quiet: bool, every: bool) -> None:
