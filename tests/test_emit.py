@@ -481,6 +481,34 @@ COMPILED = {
 class Compiled(unittest.TestCase):
     """Targets that nothing here runs: their compilers take what is emitted."""
 
+    def test_the_clock_is_one(self) -> None:
+        # What is told to compile it with is what its own header counts by: with another, waits would be too short.
+        for target in ("avr", *COMPILED):
+            for cpu in ((), ("--cpu", "24MHz")):
+                with self.subTest(target=target, cpu=cpu):
+                    pin_of = COMPILED[target][0] if target in COMPILED else lambda k: f"P{'BCD'[k // 8]}{k % 8}"
+                    pins = [word for k, role in enumerate(lines_of("front-desk")) for word in ("--pin", f"{role}={pin_of(k)}")]
+                    done = program(
+                        "emit",
+                        "tide.hush",
+                        "--rig",
+                        "front-desk.toml",
+                        "--for",
+                        target,
+                        "--bus",
+                        "pins",
+                        *pins,
+                        *cpu,
+                        "-o",
+                        f"clock-{target}",
+                    )
+                    self.assertEqual(done.returncode, 0, done.stderr)
+                    told = re.search(rb"-DF_CPU=(\d+)UL", done.stderr)
+                    header = (demo() / f"clock-{target}" / "tide_port.h").read_text()
+                    counted = re.search(r"define F_CPU (\d+)UL", header)
+                    assert told is not None and counted is not None
+                    self.assertEqual(int(told[1]), int(counted[1]))
+
     def test_every_place(self) -> None:
         for target, (pin_of, compiler) in COMPILED.items():
             if not shutil.which(compiler[0]):

@@ -85,10 +85,10 @@ def run(args: argparse.Namespace) -> int:
         say(f"  RAM {out.ram:,} bytes{frame}; constants about {out.flash:,} bytes")
         for note in out.notes:
             say(f"  note: {note}")
-        hertz = int(args.cpu) if args.cpu else 16_000_000
         behind = f"capture its wires: hushed-wire compare {args.driver} NEW.vcd"
         behind = "put it in, and try: hushed-wire scan --link PORT" if args.driver == "probe" else behind
-        say(f"  next: {target_named(args.target).compile.format(name=name, hertz=hertz)}; then {behind}")
+        row = target_named(args.target)
+        say(f"  next: {row.compile.format(name=name, hertz=row.hertz(args.cpu))}; then {behind}")
     return 0
 
 

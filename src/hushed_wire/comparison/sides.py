@@ -20,7 +20,7 @@ from ..part.describe import Panel, Part
 from ..part.engine import Commands, commands
 from ..part.framing import payload_of
 from ..part.glass import Glass
-from ..part.model import Model
+from ..part.model import NEVER, Model
 from ..part.wrap import WRAPS, Send
 from ..rig.reading import DeviceReading, Reading
 from ..sequence.examine import Timed
@@ -65,8 +65,6 @@ class Told:
             return None
         if self.reading is not None:
             return self.reading.glass(when)
-        from ..part.model import NEVER
-
         glass: Glass = self.memory.glass(self.panel, NEVER if when is None else when, self.started)
         return glass
 

@@ -7,7 +7,6 @@ from collections.abc import Mapping
 from fractions import Fraction
 
 from ..errors import HushedError
-from ..units import parse
 from ..version import VERSION
 from .render import Emitted, filled
 from .targets import Target
@@ -45,9 +44,9 @@ def probe_of(target: Target, pins: Mapping[str, str], cpu: Fraction | None = Non
                 )
             pin.at = found.groups()
         own.append(pin)
-    hertz = cpu or (parse(target.cpu, "Hz") if target.cpu else Fraction(0))
+    hertz = target.hertz(cpu)
     d = {
-        "n": "probe", "N": "PROBE", "hush": f"hushed-wire {VERSION}", "pins": own, "hertz": int(hertz), "bus": "i2c", "hard": "", "bang": True, "has_dc": False,
+        "n": "probe", "N": "PROBE", "hush": f"hushed-wire {VERSION}", "pins": own, "hertz": hertz, "bus": "i2c", "hard": "", "bang": True, "has_dc": False,
         "bus_pins_open_drain": True, "mode": 0, "msb": True, "half_us": HALF_US, "serial": BAUD, "probe_room": ROOM, "probe_name": "two-pins",
         "probe_lines": [pin.role for pin in own if not pin.open_drain],
     }  # fmt: skip

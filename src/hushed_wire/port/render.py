@@ -10,7 +10,6 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
-from ..units import parse
 from ..version import VERSION
 from .drawing import Drawing, drawing_of
 from .functions import functions
@@ -105,10 +104,10 @@ def _scanned(made: Scan, target: Target, given: Mapping[str, str], cpu: Fraction
         what = f"{target.title} is too slow, or too unsteady, to scan LEDs"
         raise HushedError(what, where="--for", remedy="take c, avr, 8051, stm8, cortex-m or verilog")
     pins = pins_moved(made, target, True, given)
-    name, hertz = identifier(made.device.name), cpu or (parse(target.cpu, "Hz") if target.cpu else Fraction(0))
+    name, hertz = identifier(made.device.name), target.hertz(cpu)
     d: dict[str, Any] = {
         "n": name, "N": name.upper(), "title": remark(made.rig.title or made.device.name), "part": made.target.part.name.upper(),
-        "panel": remark(made.target.panel.name), "source": remark(made.source), "hush": f"hushed-wire {VERSION}", "pins": pins, "hertz": int(hertz),
+        "panel": remark(made.target.panel.name), "source": remark(made.source), "hush": f"hushed-wire {VERSION}", "pins": pins, "hertz": hertz,
         "serial": 0, "bus": "matrix", "hard": "", "bang": True, "has_dc": False, "bus_pins_open_drain": False, "mode": 0, "msb": True,
         "idle_bits": sum(1 << number for number, pin in enumerate(pins) if pin.idle), "segment_order": " ".join(made.target.panel.segments),
     }  # fmt: skip
@@ -131,7 +130,7 @@ def _scanned(made: Scan, target: Target, given: Mapping[str, str], cpu: Fraction
     files = {own: filled(target, template, d) for template, own in names}
     if target.family == "verilog":
         return Emitted(
-            {**files, **_pin_list(name, pins)}, ram, 0, 0, [f"{d['scan_hz']:,} turns a second at a clock of {int(hertz):,} Hz"]
+            {**files, **_pin_list(name, pins)}, ram, 0, 0, [f"{d['scan_hz']:,} turns a second at a clock of {hertz:,} Hz"]
         )
     notes = [f"call {name}_scan() {d['scan_hz']:,} times a second ({d['frames_hz']} frames of {d['turns']} turns)"]
     return Emitted(files, ram, flash, 0, notes)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import tomllib
+from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path
 
 import msgspec
 
 from ..errors import HushedError, nearest
+from ..units import parse
 
 __all__ = ["Target", "target_named", "every_target"]
 
@@ -30,6 +32,10 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     pin_example: str = ""
     compile: str = ""
     cpu: str = ""
+
+    def hertz(self, cpu: Fraction | None) -> int:
+        """The clock that waits are counted in: the one that is given, else its usual one; 0 where none is counted."""
+        return int(cpu or (parse(self.cpu, "Hz") if self.cpu else 0))
 
 
 @lru_cache(maxsize=1)

@@ -70,11 +70,11 @@ def context(made: Plan, target: Target, bang: bool | None, given: Mapping[str, s
     part, own, bridge = made.part, made.target, made.bridge
     name = identifier(made.device.name)
     pins = pins_moved(made, target, bang, given)
-    hertz = cpu or (parse(target.cpu, "Hz") if target.cpu else Fraction(0))
+    hertz = target.hertz(cpu)
     out: dict[str, Any] = {
         "n": name, "N": name.upper(), "cls": "".join(word.capitalize() for word in name.split("_")), "title": remark(made.rig.title or made.device.name),
         "part": part.name.upper(), "panel": remark(own.panel.name), "wired": remark(_wired(made)), "source": remark(made.source),
-        "hush": f"hushed-wire {VERSION}", "datasheet": remark(part.source), "pins": pins, "hertz": int(hertz), "frame_bytes": 0,
+        "hush": f"hushed-wire {VERSION}", "datasheet": remark(part.source), "pins": pins, "hertz": hertz, "frame_bytes": 0,
         "word_wait": made.word_wait, "serial": 0, "bridge": None, "parameters_are_data": part.parameters == "data",
     }  # fmt: skip
     out |= _bus_facts(made, bang, pins)
