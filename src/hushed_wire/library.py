@@ -60,7 +60,7 @@ def decode(capture: Trace, rig: Rig | Setup) -> Reading:
 
     Raises HushedError where the capture has the lines of none of the rig's buses.
     """
-    return _decode(capture, rig.rig if isinstance(rig, Setup) else rig)
+    return rig.read(capture) if isinstance(rig, Setup) else _decode(capture, rig)
 
 
 def screen(capture: Trace | Reading, rig: Rig | Setup | None = None, at: float | None = None) -> dict[str, Glass]:

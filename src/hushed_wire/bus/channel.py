@@ -32,6 +32,7 @@ __all__ = [
     "ChannelDecoder",
     "OVER_WORDS",
     "Disturbances",
+    "Heard",
     "OpenTransfers",
     "Runs",
     "Wanted",
@@ -156,6 +157,30 @@ class ChannelDecoder(Protocol):
     @property
     def held(self) -> int | None:
         """The tick at which the first word began that is kept until its transaction is over; None where there is none."""
+
+
+class Heard:
+    """A channel that was decoded before, as what decodes it: all of it comes with the first block."""
+
+    held: int | None = None
+
+    def __init__(self, channel: Channel) -> None:
+        self.rest = channel
+
+    def feed(self, block: Trace | Samples) -> Channel:
+        """The channel, once."""
+        own, self.rest = self.rest, self._none()
+        return own
+
+    def finish(self) -> Channel:
+        """What no block brought."""
+        return self.rest
+
+    def _none(self) -> Channel:
+        own, none = self.rest, slice(0)
+        columns: dict[str, Any] = {name: None if (all_ := getattr(own, name)) is None else all_[none] for name in OVER_WORDS}
+        who = None if own.who is None else own.who.take(none)
+        return replace(own, words=own.words.take(none), table=own.table.take(none), who=who, **columns)
 
 
 def runs(words: Words, *same: NDArray[Any]) -> Transactions:

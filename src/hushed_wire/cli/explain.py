@@ -128,12 +128,12 @@ def _framed(framing: str, byte: int) -> bool:
 
 def _from_capture(args: argparse.Namespace, part: Part) -> tuple[list[Item], dict[int, str]]:
     """The commands that a capture holds for a part, and the rests between them that a person would notice."""
-    from ..rig import Options, assume, decode
+    from ..rig import Options, assume
     from ..sequence.listing import Item
     from ..trace import read_capture
 
     trace = read_capture(args.capture)
-    reading = decode(trace, assume(trace, Options(part=part.name)).rig)
+    reading = assume(trace, Options(part=part.name)).read(trace)
     if not reading.devices or not len(reading.devices[0].commands):
         raise HushedError(
             f"nothing in it speaks to a {part.name}", where=args.capture, remedy="hushed-wire scan CAPTURE tells who is called"

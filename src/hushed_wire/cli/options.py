@@ -327,10 +327,8 @@ def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source
 
 def read_by(trace: Trace, plan: Setup, path: str) -> Reading:
     """A capture as its plan reads it."""
-    from ..rig.reading import decode
-
     try:
-        return decode(trace, plan.rig)
+        return plan.read(trace)
     except HushedError as error:
         error.where = error.where or path
         raise

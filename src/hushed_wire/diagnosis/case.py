@@ -24,8 +24,9 @@ from ..bus.roles import Fit, fit_i2c
 from ..bus.words import CUT, END, Transactions, Words
 from ..finding import Finding, finding_of
 from ..part import Commands, Part
+from ..part.readable import readable_runs
 from ..part.wrap import Send
-from ..rig import DeviceReading, Reading, Rig, Setup, decode
+from ..rig import DeviceReading, Reading, Rig, Setup
 from ..rig.schema import Bridge, Bus
 from ..sequence.examine import RULES as SEQUENCE_RULES
 from ..sequence.examine import Timed
@@ -72,7 +73,7 @@ class Shared:
     @cached_property
     def reading(self) -> Reading:
         """What the capture says by the rig."""
-        return decode(self.trace, self.plan.rig)
+        return self.plan.read(self.trace)
 
 
 @dataclass
@@ -316,30 +317,11 @@ def sense(part: Part, own: list[Commands]) -> float:
                 continue
             seen.add(part.command[kind].name)
             odd += bool(chip.fields_of(index)[1])
-        readable += legible(part, chip)
+        readable += readable_runs(part, chip)
     looked = sum(min(len(chip), 400) for chip in own)
     steps = len(seen & set(part.start_up)) / max(1, len(set(part.start_up)))
     text = float(np.mean(readable)) if readable else 1.0
     return max(0.0, 0.3 * (1 - strange / looked) ** 6 + 0.1 * (1 - odd / looked) + 0.3 * steps + 0.3 * text**2)
-
-
-def legible(part: Part, chip: Commands) -> list[float]:
-    """Of each run of text that a character display gets, the share of codes that its character generators have: below 10h only those that were
-    defined, from 10h to 1Fh and from 80h to A0h none (HD44780U, Table 4, ROM code A00; ROM code A02 has some there)."""
-    if part.memory.kind != "character":
-        return []
-    out, own, defining = [], set(), False
-    for index in range(min(len(chip), 400)):
-        kind = int(chip.kind[index])
-        if kind >= 0:
-            defining = part.command[kind].effect == "glyph"
-        elif chip.name_of(index) == "data":
-            raw = np.frombuffer(chip.bytes_of(index), np.uint8)
-            if defining:
-                own |= set(range(16))
-            else:
-                out.append(float(np.mean(((raw >= 0x20) & (raw < 0x80)) | (raw >= 0xA1) | np.isin(raw, list(own)))))
-    return out
 
 
 def strange_share(own: list[Commands]) -> float:
@@ -355,8 +337,8 @@ def strange_share(own: list[Commands]) -> float:
 
 
 def legibility(reading: DeviceReading) -> float:
-    """The mean of `legible` over all that a display gets; 1 where it gets no text."""
-    shares = [share for chip in reading.chips for share in legible(reading.part, chip)]
+    """The mean of `readable_runs` over all that a display gets; 1 where it gets no text."""
+    shares = [share for chip in reading.chips for share in readable_runs(reading.part, chip)]
     return float(np.mean(shares)) if shares else 1.0
 
 

@@ -20,14 +20,16 @@ from ..part import Commands, catalog_names, load
 from ..part.bring_up import set_up_in
 from ..part.framing import plain
 from ..part.neighbours import usual_first
+from ..part.readable import readable_share
 from ..part.wrap import WRAPS
 from ..trace import Trace
 from .reading import decode
 from .schema import Bridge, Bus, Device, Rig
 
-__all__ = ["READABLE", "Found", "adapter", "printable", "register", "written"]
+__all__ = ["READABLE", "Found", "adapter", "register", "written"]
 
 READABLE = 0.7  # share of what is written that people could read
+UNWRITTEN = 0.75  # the same where nothing was written: nothing speaks against it, but nothing for it either
 LEAST = 24  # writes below which nothing is told
 NIBBLES = ((4, 5, 6, 7), (0, 1, 2, 3), (7, 6, 5, 4), (3, 2, 1, 0))
 
@@ -99,7 +101,8 @@ def _best(trace: Trace, bus: Bus, bridge: Bridge, pin: str, values: NDArray[np.u
         seen = {name for chip in own for name in chip.names}
         steps = len(seen & set(display.start_up))
         data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
-        letters = printable(own)
+        letters = readable_share(display, own)
+        letters = UNWRITTEN if letters is None else letters
         score = steps + 2 * letters - data * 0.1
         if set_up_in(display, seen) and letters > READABLE and (best is None or score > best[0]):
             wired = [f"{out.upper()} {role.upper()}" for role, out in sorted(own_bridge.drives.items(), key=lambda item: item[1])]
@@ -142,23 +145,6 @@ def _heard(trace: Trace, bus: Bus, bridge: Bridge, device: Device) -> list[Comma
         return decode(trace, rig).devices[0].chips
     except HushedError:
         return None
-
-
-def printable(own: list[Commands], plain: bool = False) -> float:
-    """Share of what is written to cells that people could read: letters, digits, and one's own characters. plain: ASCII alone."""
-    pieces = []
-    for chip in own:
-        glyphs = False
-        for index, command, raw in chip.listed():
-            if command is not None:
-                glyphs = command.name == "glyph-address" or (glyphs and not command.name.startswith("cell"))
-            elif chip.name_of(index) == "data" and not glyphs:
-                pieces.append(np.frombuffer(raw, np.uint8))
-    data = np.concatenate(pieces) if pieces else np.empty(0, np.uint8)
-    if not len(data):
-        return 0.75  # nothing speaks against it, but nothing for it either
-    ascii_ = (data >= 0x20) & (data < 0x80)
-    return float(np.mean(ascii_ if plain else ascii_ | (data < 0x10) | (data >= 0xA0)))
 
 
 def _panel(own: list[Commands]) -> str:

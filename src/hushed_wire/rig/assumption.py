@@ -18,7 +18,7 @@ from ..part.receive import RECEIVERS, Seat
 from ..trace import Trace
 from .guess_panel import Fitting, panel_for
 from .guess_settings import Shape, check_shape
-from .reading import decode
+from .reading import Reading, decode
 from .schema import Bus, Device, Rig
 
 __all__ = ["Options", "Setup", "assume"]
@@ -42,12 +42,19 @@ class Options:
 @dataclass
 class Setup:
     """A rig and, by key, what was assumed to make it (in words). usual: devices whose panel is only the usual one of their part: nothing
-    in the capture tells it. made_up: nobody wrote this rig, so what it says of supplies, resistors and clocks is nobody's word."""
+    in the capture tells it. made_up: nobody wrote this rig, so what it says of supplies, resistors and clocks is nobody's word. heard: what
+    its bus says in `trace`, where that was found out on the way."""
 
     rig: Rig
     assumed: dict[str, str] = field(default_factory=dict)
     usual: set[str] = field(default_factory=set)
     made_up: bool = False
+    heard: tuple[Trace, Channel] | None = None
+
+    def read(self, trace: Trace) -> Reading:
+        """What a capture says by the rig. Raises HushedError where it has the lines of none of its buses."""
+        known = self.heard[1] if self.heard is not None and self.heard[0] is trace else None
+        return decode(trace, self.rig, heard=known)
 
 
 def assume(trace: Trace, options: Options) -> Setup:
@@ -88,18 +95,15 @@ def assume(trace: Trace, options: Options) -> Setup:
     bus = Bus("bus", "i2c", options.clock, lines={"scl": trace.names[scl], "sda": trace.names[sda]})
     rig = Rig(title="worked out from the capture", bus=[bus])
     out = Setup(rig, assumed, made_up=True)
-    heard = _heard(trace, bus, LOOKED_AT)
+    looked_at = excerpt(trace, LOOKED_AT, map(trace.index, bus.lines.values()))
+    heard = decode(looked_at, Rig(bus=[bus])).channels[0]
+    out.heard = (trace, heard) if looked_at is trace else None
     rig.device = _devices(heard, options, out)
     assert heard.who is not None
     answered = {int(address) for address in np.unique(heard.who.address[heard.who.answered])}
     if not any(device.address in answered for device in rig.device) or (options.part and load(options.part).i2c is None):
         _behind_adapter(trace, out, options)
     return out
-
-
-def _heard(trace: Trace, bus: Bus, most: int) -> Channel:
-    """The transactions of a bus with addresses, in the first changes of a capture."""
-    return decode(excerpt(trace, most, map(trace.index, bus.lines.values())), Rig(bus=[bus])).channels[0]
 
 
 def _behind_adapter(trace: Trace, out: Setup, options: Options) -> None:
@@ -110,7 +114,7 @@ def _behind_adapter(trace: Trace, out: Setup, options: Options) -> None:
     from .adapter import adapter, written
 
     part = excerpt(trace, lines=map(trace.index, rig.bus[0].lines.values()))
-    own = _heard(part, rig.bus[0], len(part))
+    own = decode(part, Rig(bus=[rig.bus[0]])).channels[0]
     able = {a for part in map(load, catalog_names()) if part.memory.kind == "port" and part.i2c for a in part.i2c.addresses}
     for address in sorted(able & {int(entry) for entry in np.unique(own.who.address)} if own.who is not None else ()):
         found = adapter(part, rig.bus[0], address, written(own, address))

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from ..bus.base import BESIDE, BUSES, select_of
-from ..bus.channel import Channel, ChannelDecoder, Wanted, Wired
+from ..bus.channel import Channel, ChannelDecoder, Heard, Wanted, Wired
 from ..bus.nibbles import Switch
 from ..bus.words import CUT, END
 from ..errors import HushedError
@@ -100,10 +100,16 @@ class RigDecoder:
     """Takes the blocks of a capture; `feed(block)` then `finish()`, each giving what became complete. Nothing depends on where blocks begin."""
 
     def __init__(
-        self, rig: Rig, names: tuple[str, ...], tick: Fraction, only: str = "", begin: Mapping[str, Any] | None = None
+        self,
+        rig: Rig,
+        names: tuple[str, ...],
+        tick: Fraction,
+        only: str = "",
+        begin: Mapping[str, Any] | None = None,
+        heard: Channel | None = None,
     ) -> None:
         """names: the lines of the capture. tick: seconds. only: the bus that is wanted, "" for all of them. begin: what the decoders of a
-        bus's kind are told of what came ahead.
+        bus's kind are told of what came ahead. heard: what a bus said, where it was decoded before; the capture is then one block.
 
         Raises HushedError where the capture has the lines of none of the rig's buses; `absent` names those that it lacks.
         """
@@ -114,7 +120,7 @@ class RigDecoder:
         for bus in rig.bus:
             if only in ("", bus.name):
                 try:
-                    self.places.append(_Place(rig, bus, rig_lines(empty, bus), bus.name, tick, empty, begin or {}))
+                    self.places.append(_Place(rig, bus, rig_lines(empty, bus), bus.name, tick, empty, begin or {}, heard))
                 except HushedError as error:
                     self.absent[bus.name] = error
         if not self.places and self.absent:
@@ -153,6 +159,7 @@ class _Place:
         tick: Fraction,
         root: Trace,
         begin: Mapping[str, Any] = NOTHING,
+        heard: Channel | None = None,
     ) -> None:
         """root: the lines of the capture itself, for those that go past a bridge."""
         kind = BUSES[bus.kind]
@@ -165,7 +172,10 @@ class _Place:
         wanted = [_wanted(tap.receiver.seat, bus, target) for tap, (_, target) in zip(self.taps, devices, strict=True)]
         wanted += [Wanted(bridge.select, 8, bridge.count) for bridge, _ in bridges]
         self.panels = [target.panel for _, target in devices] if kind.scanned else []
-        self.decoders: list[ChannelDecoder] = kind.load().decoders(Wired(name, roles, settings_of(bus), tick), wanted, **begin)
+        if heard is not None and heard.bus == name:
+            self.decoders: list[ChannelDecoder] = [Heard(heard)]
+        else:
+            self.decoders = kind.load().decoders(Wired(name, roles, settings_of(bus), tick), wanted, **begin)
 
     def take(self, block: Trace | Samples | None, root: Trace | Samples | None, out: Decoded) -> None:
         """A block of the lines that it hears, and the same of the capture itself; None at the end."""

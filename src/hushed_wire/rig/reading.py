@@ -93,11 +93,12 @@ class Reading:
         return [channel for channel in self.channels if channel.bus == bus]
 
 
-def decode(trace: Trace, rig: Rig, only: str = "") -> Reading:
-    """Decodes every bus of a rig whose lines were captured. only: one bus. Raises HushedError where none was."""
+def decode(trace: Trace, rig: Rig, only: str = "", heard: Channel | None = None) -> Reading:
+    """Decodes every bus of a rig whose lines were captured. only: one bus. heard: what the rig's bus says in the whole trace, where that is
+    known already. Raises HushedError where none was."""
     trace = trace.turned_as(rig.turned)
-    decoder = RigDecoder(rig, trace.names, trace.tick, only)
-    pieces = [*map(decoder.feed, trace.pieces(PIECE)), decoder.finish()]
+    decoder = RigDecoder(rig, trace.names, trace.tick, only, heard=heard)
+    pieces = [*map(decoder.feed, trace.pieces(PIECE) if heard is None else [trace]), decoder.finish()]
     return _whole(trace, rig, pieces, decoder.absent)
 
 

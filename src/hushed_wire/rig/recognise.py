@@ -22,9 +22,10 @@ from ..part import Commands, Part, catalog_names, load
 from ..part.bring_up import set_up_in
 from ..part.describe import Panel, chips_of
 from ..part.neighbours import usual_first
+from ..part.readable import readable_share
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
-from .adapter import READABLE, printable
+from .adapter import READABLE
 from .guess_panel import chained, panel_for
 from .guess_settings import NOTHING, Shape, selected, shaped
 from .reading import decode
@@ -293,7 +294,8 @@ def _strangeness(trace: Trace, bus: Bus) -> float:
         return 9.0
     if sense[1].memory.kind == "character":
         own = _heard(trace, bus, sense[2])
-        if own is None or printable(own, plain=True) <= READABLE:
+        letters = None if own is None else readable_share(sense[1], own, ascii_only=True)
+        if own is None or (letters is not None and letters <= READABLE):
             return 9.0
     return sense[0]
 

@@ -246,6 +246,7 @@ def json_of(lines: Iterator[bytes], capture: Callable[[], dict[str, Any]], assum
 
 CALLS = ["start", "end", "bus", "address", "direction", "answered", "bytes", "began", "ended", "meaning"]
 WORDS = ["start", "end", "bus", "select", "address", "direction", "words", "data", "meaning"]
+LEVELS = b"01" + b"?" * 254
 SPELLED = (6, 7)  # columns of words as the radix spells them, spaces between: no formula, and left as they stand
 
 
@@ -282,11 +283,10 @@ def _with_entries(rows: list[Row], tick: tuple[int, int]) -> Iterator[tuple[Row,
 
 def _csv(rows: list[list[Any]]) -> bytes:
     out = io.StringIO()
+    texts = {cell for row in rows for at, cell in enumerate(row) if isinstance(cell, str) and at not in SPELLED}
+    if any(map(hazardous, texts)):  # seldom: cells are looked at one by one only then
+        rows = [[cell if at in SPELLED else no_formula(cell) for at, cell in enumerate(row)] for row in rows]
     csv.writer(out, lineterminator="\n").writerows(rows)
-    if hazardous(out.getvalue()):  # seldom: cells are looked at one by one only then
-        out = io.StringIO()
-        marked = [[cell if at in SPELLED else no_formula(cell) for at, cell in enumerate(row)] for row in rows]
-        csv.writer(out, lineterminator="\n").writerows(marked)
     return out.getvalue().encode()
 
 
@@ -307,7 +307,7 @@ def _word_row(entry: Any, row: Row, radix: str, known: dict[int, list[str]]) -> 
     select, dc = ("", []) if own.who is not None else (entry.select or "", entry.dc or [])
     return [
         entry.start, entry.end, entry.bus, select, "" if address is None else f"{address:#04x}", entry.direction or "",
-        _spelled(words, own.bits, radix, known), "".join("01?"[level] for level in dc), "; ".join(row.said),
+        _spelled(words, own.bits, radix, known), bytes(dc).translate(LEVELS).decode(), "; ".join(row.said),
     ]  # fmt: skip
 
 

@@ -1,0 +1,57 @@
+"""How much of what a character display gets could be read: what tells a wiring or a part that is right from one that is not.
+
+Codes that its character generators have count: below 10h only those of the user's own characters that were defined by then, from 10h to 1Fh
+and from 80h to A0h none (HD44780U, Table 4, ROM code A00; ROM code A02 has some there).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .describe import Part
+from .engine import Commands
+
+__all__ = ["readable_runs", "readable_share"]
+
+SAMPLE = 400  # commands of a chip that are looked at where a sample will do
+TO_CELLS = ("cell", "clear", "home")  # what brings words that follow to the cells again
+
+
+def _runs(part: Part, chip: Commands, most: int | None) -> list[tuple[NDArray[np.uint8], bool]]:
+    """Runs of words for its cells, and whether the user's own characters were defined by then. most: commands that are looked at."""
+    out, defined, defining = [], False, False
+    for index in range(len(chip) if most is None else min(len(chip), most)):
+        kind = int(chip.kind[index])
+        if kind >= 0:
+            effect = part.command[kind].effect
+            defining = effect == "glyph" or (defining and effect not in TO_CELLS)
+        elif chip.name_of(index) == "data":
+            defined |= defining
+            if not defining:
+                out.append((np.frombuffer(chip.bytes_of(index), np.uint8), defined))
+    return out
+
+
+def _read(raw: NDArray[np.uint8], defined: bool) -> NDArray[np.bool_]:
+    known: NDArray[np.bool_] = _ascii(raw) | (raw >= 0xA1) | ((raw < 0x10) & defined)
+    return known
+
+
+def _ascii(raw: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    return (raw >= 0x20) & (raw < 0x80)
+
+
+def readable_runs(part: Part, chip: Commands) -> list[float]:
+    """The share that could be read of each run of text; none of a part that shows no characters."""
+    if part.memory.kind != "character":
+        return []
+    return [float(np.mean(_read(*run))) for run in _runs(part, chip, SAMPLE)]
+
+
+def readable_share(part: Part, own: list[Commands], ascii_only: bool = False) -> float | None:
+    """The share of all that goes to its cells; None where nothing does. ascii_only: of letters that every ROM has."""
+    runs = [run for chip in own for run in _runs(part, chip, None)]
+    if not runs:
+        return None
+    return float(np.mean(np.concatenate([_ascii(raw) if ascii_only else _read(raw, defined) for raw, defined in runs])))
