@@ -151,7 +151,7 @@ class AsAUser(unittest.TestCase):
             data = (demo() / f"{place}.vcd").read_bytes()
             self.assertEqual(commands_of(program("decode", "-", *words[2:], "jsonl", stdin=data).stdout), whole, place)
             out = FOLDER / "ahead.jsonl"
-            with mock.patch("hushed_wire.cli.options.HEAD", 3000):
+            with mock.patch("hushed_wire.cli.captured.HEAD", 3000):
                 self.assertEqual(main(["decode", str(demo() / words[1]), *words[2:], "jsonl", "-o", str(out), "-q"]), 0)
             self.assertEqual(commands_of(out.read_bytes()), whole, place)
 

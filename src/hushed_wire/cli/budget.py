@@ -10,7 +10,7 @@ import argparse
 from fractions import Fraction
 
 from ..errors import HushedError
-from . import options
+from . import options, output
 
 EXAMPLES = """\
 examples:
@@ -72,11 +72,11 @@ def run(args: argparse.Namespace) -> int:
         from ..view.budgeted import budget_record
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes(budget_record(found)))
+        output.emit(args, json_bytes(budget_record(found)))
     else:
         from ..view.budgeted import budgeted
 
-        options.report(args, lambda out: budgeted(out, found, args.rig), light=True)
+        output.report(args, lambda out: budgeted(out, found, args.rig), light=True)
     missed = any(own.reached is False for own in found.bus) or any(
         own.ram_fits is False or own.flash_fits is False for own in found.memory
     )

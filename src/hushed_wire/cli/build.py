@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from ..errors import HushedError
 from ..finding import SEVERITIES
-from . import options
+from . import options, output
 from .said import say
 
 if TYPE_CHECKING:
@@ -73,17 +73,17 @@ def run(args: argparse.Namespace) -> int:
     if args.kind not in ("text", "json"):
         from ..sequence.write import WRITERS
 
-        options.emit(args, WRITERS[args.kind](result.steps, {target.name: target for target in targets}, args.sequence))
+        output.emit(args, WRITERS[args.kind](result.steps, {target.name: target for target in targets}, args.sequence))
         _warn(result)
     elif "json" in (args.format, args.kind):
         from ..view.built import built_record
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes(built_record(result)))
+        output.emit(args, json_bytes(built_record(result)))
     else:
         from ..view.built import built
 
-        options.report(args, lambda out: built(out, result, targets, args.sequence, args.quiet, args.verbose), light=True)
+        output.report(args, lambda out: built(out, result, targets, args.sequence, args.quiet, args.verbose), light=True)
     worst = max((SEVERITIES.index(found.severity) for found in result.findings), default=-1)
     return int(args.fail_on != "never" and worst >= SEVERITIES.index(args.fail_on))
 

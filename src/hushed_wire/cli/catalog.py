@@ -10,7 +10,7 @@ import re
 from typing import TYPE_CHECKING
 
 from ..errors import HushedError
-from . import options
+from . import options, output
 
 if TYPE_CHECKING:
     from ..sequence import Target
@@ -56,29 +56,29 @@ def run(args: argparse.Namespace) -> int:
 
             listed = [{"name": part.name, "title": part.title, "buses": buses(part.framings), "memory": part.memory.kind,
                        "panels": list(part.panels)} for part in parts]  # fmt: skip
-            options.emit(args, json_bytes({"parts": listed}))
+            output.emit(args, json_bytes({"parts": listed}))
             return 0
         from ..view.catalogued import part_list
 
-        options.report(args, lambda out: part_list(out, parts), light=True)
+        output.report(args, lambda out: part_list(out, parts), light=True)
         return 0
     target = _target(args)
     if args.start:
         from ..sequence.start import start_text
 
         head = f"# {target.part.name}, panel {target.panel.name}, {target.framing}: a bring-up by {target.part.source}\n"
-        options.emit(args, (head + start_text(target)).encode())
+        output.emit(args, (head + start_text(target)).encode())
     elif args.cell or args.address:
         _position(args, target)
     elif args.format == "json":
         from ..view.catalogued import part_record
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes(part_record(target.part)))
+        output.emit(args, json_bytes(part_record(target.part)))
     else:
         from ..view.catalogued import part_page
 
-        options.report(args, lambda out: part_page(out, target.part, args.verbose), light=True)
+        output.report(args, lambda out: part_page(out, target.part, args.verbose), light=True)
     return 0
 
 
@@ -132,8 +132,8 @@ def _position(args: argparse.Namespace, target: Target) -> None:
 
         records = [{"column": p.column, "row": p.row, "unit": p.unit, "place": p.place, "address": p.address, "commands": list(p.go),
                     "bytes": [list(raw) for raw in p.raw]} for p in positions]  # fmt: skip
-        options.emit(args, json_bytes({"part": target.part.name, "panel": target.panel.name, "positions": records}))
+        output.emit(args, json_bytes({"part": target.part.name, "panel": target.panel.name, "positions": records}))
         return
     from ..view.catalogued import position_page
 
-    options.report(args, lambda out: position_page(out, target, positions), light=True)
+    output.report(args, lambda out: position_page(out, target, positions), light=True)

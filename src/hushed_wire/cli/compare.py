@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import HushedError
-from . import options
+from . import captured, options, output
 
 if TYPE_CHECKING:
     from ..comparison import Comparison, Side
@@ -70,15 +70,15 @@ def run(args: argparse.Namespace) -> int:
         from ..view.compared import compared_record
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes(compared_record(result, args.by, args.times)))
+        output.emit(args, json_bytes(compared_record(result, args.by, args.times)))
     elif args.format == "junit":
         from ..view.compared import compared_junit
 
-        options.emit(args, compared_junit(result, args.by, args.times))
+        output.emit(args, compared_junit(result, args.by, args.times))
     else:
         from ..view.compared import compared
 
-        options.report(args, lambda out: compared(out, result, args.by, args.times, args.quiet, args.verbose), light=True)
+        output.report(args, lambda out: compared(out, result, args.by, args.times, args.quiet, args.verbose), light=True)
     return {True: 0, False: 1, None: 2}[result.holds(args.by, args.times)]
 
 
@@ -169,9 +169,9 @@ def _capture(args: argparse.Namespace, path: str, rig: str | None, own: bool) ->
 def _heard(given: argparse.Namespace) -> Side:
     from ..comparison import side_of_reading
 
-    source, trace, plan = options.load_any(given)
-    options.warn(trace.notes)
-    return side_of_reading(source.path, options.read_by(trace, plan, source.path))
+    source, trace, plan = captured.load_any(given)
+    captured.warn(trace.notes)
+    return side_of_reading(source.path, captured.read_by(trace, plan, source.path))
 
 
 def _picture(args: argparse.Namespace, result: Comparison) -> None:

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from . import options
+from . import captured, options
 from .said import say
 
 if TYPE_CHECKING:
@@ -44,7 +44,7 @@ def run(args: argparse.Namespace) -> int:
     from ..trace.files import encode_capture, write_capture
     from ..units import counted
 
-    source, trace, listen = options.listening(args)
+    source, trace, listen = captured.listening(args)
     if source.kind == "CSV" and source.waveforms is not None and not args.quiet:
         say("note: volts become levels; the thresholds are those that 'lines' shows")
     added: list[Added] = []
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
         added += _words(listen())
     if args.findings:
         added += _findings(listen())
-    trace = options.chosen(trace, args.only, source.path)
+    trace = captured.chosen(trace, args.only, source.path)
     comment = f"from {Path(source.path).name}, by hushed-wire convert"
     if args.output == "-":
         for piece in encode_capture("-", trace, None, comment, added):

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
-from . import options
+from . import captured, options, output
 from .said import say
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
     from ..rig.decoder import RigDecoder
     from ..view.stream import Counts
 
-    source, blocks, plan = options.streamed(args, bar)
+    source, blocks, plan = captured.streamed(args, bar)
     try:
         decoder = RigDecoder(plan.rig, tuple(source.names), source.tick)
     except HushedError as error:
@@ -104,7 +104,7 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
             else stream.json_of(quick, capture, plan.assumed)
         )
     _out(args, pieces)
-    options.warn(counts.notes)
+    captured.warn(counts.notes)
     return 0
 
 
@@ -145,7 +145,7 @@ def _text(args: argparse.Namespace, source: Source, blocks: Any, plan: Setup, de
         if timed:
             _timing(out, kept, plan)
 
-    options.report(args, write)
+    output.report(args, write)
     return 0
 
 
@@ -187,9 +187,9 @@ def _hush(args: argparse.Namespace) -> int:
     """The commands of one device as a sequence."""
     from ..sequence.from_commands import from_commands
 
-    source, trace, plan = options.load_any(args)
+    source, trace, plan = captured.load_any(args)
     path = source.path
-    devices = [reading for reading in options.read_by(trace, plan, path).devices if len(reading)]
+    devices = [reading for reading in captured.read_by(trace, plan, path).devices if len(reading)]
     names = [reading.device.name for reading in devices]
     wanted = [reading for reading in devices if args.device in (None, reading.device.name)]
     if not wanted:
@@ -217,5 +217,5 @@ def _hush(args: argparse.Namespace) -> int:
         ]
     lines = from_commands(reading.part, reading.chips, float(trace.tick), resets)
     head = [f"# {reading.part.name}, from {path}", f"device {reading.device.name}"]
-    options.emit(args, ("\n".join([*head, *lines]) + "\n").encode())
+    output.emit(args, ("\n".join([*head, *lines]) + "\n").encode())
     return 0

@@ -7,7 +7,7 @@ from typing import Any
 
 from ..errors import HushedError
 from ..finding import SYMPTOMS
-from . import options
+from . import captured, options, output
 
 EXAMPLES = """\
 examples:
@@ -53,7 +53,7 @@ def run(args: argparse.Namespace) -> int:
     from ..diagnosis import diagnose
     from ..finding import SEVERITIES
 
-    source, trace, plan = options.load_any(args)
+    source, trace, plan = captured.load_any(args)
     try:
         outcome = diagnose(trace, plan, source.waveforms if trace.volts else None)
     except HushedError as error:
@@ -91,12 +91,12 @@ def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, An
             if "margins" in extra:
                 report.margins(out, extra["margins"])
 
-        options.report(args, write)
+        output.report(args, write)
         return
     if args.format == "junit":
         from ..view.junit import junit
 
-        options.emit(args, junit(outcome, path, args.fail_on))
+        output.emit(args, junit(outcome, path, args.fail_on))
         return
     from ..view import record
     from ..view.json_text import json_bytes
@@ -110,11 +110,11 @@ def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, An
     if "margins" in extra:
         whole["margins"] = [record.margin(entry) for entry in extra["margins"]]
     if args.format == "json":
-        options.emit(args, json_bytes(whole))
+        output.emit(args, json_bytes(whole))
     else:
         findings = whole.pop("findings")
         entries = [*({"record": "finding", **entry} for entry in findings), {"record": "summary", **whole}]
-        options.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
+        output.emit(args, b"".join(json_bytes(entry, pretty=False) for entry in entries))
 
 
 def _scores(outcome: Any) -> dict[str, float]:
@@ -163,11 +163,11 @@ def _about(args: argparse.Namespace) -> int:
             "why": entry.why,
             "mend": entry.mend,
         }
-        options.emit(args, json_bytes(record, pretty=args.format == "json"))
+        output.emit(args, json_bytes(record, pretty=args.format == "json"))
         return 0
     from ..view import report
 
-    options.report(args, lambda out: report.about(out, args.about, entry))
+    output.report(args, lambda out: report.about(out, args.about, entry))
     return 0
 
 
@@ -181,9 +181,9 @@ def _from_rig(args: argparse.Namespace) -> int:
         from ..view import record
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes({"seen": record.symptom(args.seen, entries)}, pretty=args.format == "json"))
+        output.emit(args, json_bytes({"seen": record.symptom(args.seen, entries)}, pretty=args.format == "json"))
         return 0
     from ..view import report
 
-    options.report(args, lambda out: report.seen(out, args.seen, entries))
+    output.report(args, lambda out: report.seen(out, args.seen, entries))
     return 0

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import HushedError
-from . import options
+from . import captured, options
 from .said import say
 
 if TYPE_CHECKING:
@@ -148,9 +148,9 @@ def _statements(args: argparse.Namespace) -> tuple[list[Statement], Path]:
         capture=args.driver, rig=args.rig_a, bus=None, line=[], part=None, panel=None, clock=None, mode=None, bits=None, order=None, select=None,
         save_rig=None, start=None, end=None, raw=args.raw, rate=args.rate, threshold=args.threshold, hysteresis=args.hysteresis, quiet=args.quiet,
     )  # fmt: skip
-    source, trace, found = options.load_any(given)
-    options.warn(trace.notes)
-    reading = options.read_by(trace, found, source.path)
+    source, trace, found = captured.load_any(given)
+    captured.warn(trace.notes)
+    reading = captured.read_by(trace, found, source.path)
     from ..rig import load_rig
 
     rig = load_rig(args.rig)

@@ -12,7 +12,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
-from . import options
+from . import options, output
 
 if TYPE_CHECKING:
     from ..part.describe import Part
@@ -68,7 +68,7 @@ def run(args: argparse.Namespace) -> int:
     strange = [item for item in items if item.kind in (-1, -3)]
     if args.kind == "hush":
         lines = [f"# {part.name}, from {args.capture or args.file or 'bytes'}", *to_hush(part, items, waits)]
-        options.emit(args, ("\n".join(lines) + "\n").encode())
+        output.emit(args, ("\n".join(lines) + "\n").encode())
         return 0
     state = state_of(part, items) if args.state or args.format == "json" else {}
     if args.format == "json":
@@ -77,11 +77,11 @@ def run(args: argparse.Namespace) -> int:
         commands = [
             {"bytes": list(item.raw), "name": item.name, "fields": item.fields, "note": item.note or None} for item in items
         ]
-        options.emit(args, json_bytes({"commands": commands, "state": state, "notes": notes}))
+        output.emit(args, json_bytes({"commands": commands, "state": state, "notes": notes}))
     else:
         from ..view.explained import explained
 
-        options.report(
+        output.report(
             args, lambda out: explained(out, part, items, notes, state if args.state else None, args.verbose), light=True
         )
     return 1 if strange else 0

@@ -9,7 +9,7 @@ import argparse
 from typing import Any
 
 from ..errors import HushedError
-from . import options
+from . import captured, options, output
 
 EXAMPLES = """\
 examples:
@@ -43,14 +43,14 @@ def run(args: argparse.Namespace) -> int:
     if args.context < 0 or args.most < 0:
         raise HushedError("--context and --most count from 0 up", remedy="like --context 2")
     condition = parse_condition(args.condition)
-    source, trace, listen = options.listening(args)
+    source, trace, listen = captured.listening(args)
     try:
         spans = holds(condition, trace, listen)
     except HushedError as error:
         error.where = error.where or source.path
         raise
     if args.count:
-        options.emit(args, f"{len(spans)}\n".encode())
+        output.emit(args, f"{len(spans)}\n".encode())
     elif args.format == "json":
         from ..view.json_text import json_bytes
 
@@ -58,12 +58,12 @@ def run(args: argparse.Namespace) -> int:
             {"start": trace.seconds(start), "end": trace.seconds(end)}
             for start, end in zip(spans.start.tolist(), spans.end.tolist(), strict=True)
         ]
-        options.emit(args, json_bytes({"condition": args.condition, "count": len(found), "found": found}))
+        output.emit(args, json_bytes({"condition": args.condition, "count": len(found), "found": found}))
     else:
         from ..view.found import found as show
 
         def write(out: Any) -> None:
             show(out, trace, spans, listen, args.condition, args.context, args.most or len(spans), args.radix)
 
-        options.report(args, write)
+        output.report(args, write)
     return int(not len(spans))

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import HushedError
-from . import drawing, options
+from . import drawing, options, output
 from .said import say
 
 if TYPE_CHECKING:
@@ -138,20 +138,20 @@ def _product(args: argparse.Namespace, kind: str, place: drawing.Place, font: Fo
     if kind == "art":
         from ..picture.text_art import write_art
 
-        options.emit(args, write_art(font).encode())
+        output.emit(args, write_art(font).encode())
     elif kind == "bdf":
         from ..picture.bdf import write_bdf
 
-        options.emit(args, write_bdf(font).encode())
+        output.emit(args, write_bdf(font).encode())
     elif kind == "strip":
         from .unpack import _file
 
-        options.emit(args, _file(tables.strip(font), 1, args.output or "strip.png"))
+        output.emit(args, _file(tables.strip(font), 1, args.output or "strip.png"))
     elif kind == "hush":
-        options.emit(args, _own(args, place, font, codes).encode())
+        output.emit(args, _own(args, place, font, codes).encode())
     elif kind in ("c", "python", "hex", "binary"):
         table = tables.table_of(font, place.layout, identifier(title, "font"))
-        options.emit(args, getattr(table, kind)(title))
+        output.emit(args, getattr(table, kind)(title))
     elif kind == "json":
         from ..view.json_text import json_bytes
 
@@ -160,13 +160,13 @@ def _product(args: argparse.Namespace, kind: str, place: drawing.Place, font: Fo
             {"code": code, "character": chr(code), "width": width, "bytes": list(raw)}
             for code, width, raw in zip(table.codes, table.widths, table.raw, strict=True)
         ]
-        options.emit(args, json_bytes({"name": title, "height": font.height, "layout": table.words, "glyphs": glyphs}))
+        output.emit(args, json_bytes({"name": title, "height": font.height, "layout": table.words, "glyphs": glyphs}))
     else:
         from ..picture import layout as layouts
         from ..view.drawn import font_view
 
         words = layouts.in_words(place.layout, font.height, font.width)
-        options.report(args, lambda out: font_view(out, font, words, args.quiet))
+        output.report(args, lambda out: font_view(out, font, words, args.quiet))
 
 
 def _own(args: argparse.Namespace, place: drawing.Place, font: Font, codes: list[int] | None) -> str:
@@ -234,16 +234,16 @@ def _segments(args: argparse.Namespace, kind: str) -> int:
         if args.digits == "right-to-left":
             entries.reverse()
     if kind == "binary":
-        options.emit(args, b"".join(value.to_bytes(wiring.digits // 2, "little") for _, value in entries))
+        output.emit(args, b"".join(value.to_bytes(wiring.digits // 2, "little") for _, value in entries))
     elif kind == "json":
         from ..view.json_text import json_bytes
 
         record = {"wiring": wiring.words(), "table": [{"character": char, "value": value} for char, value in entries]}
-        options.emit(args, json_bytes(record))
+        output.emit(args, json_bytes(record))
     elif kind != "view":
-        options.emit(args, as_source(wiring, entries, kind, args.name or args.font))
+        output.emit(args, as_source(wiring, entries, kind, args.name or args.font))
     else:
         from ..view.drawn import segments_view
 
-        options.report(args, lambda out: segments_view(out, wiring, entries))
+        output.report(args, lambda out: segments_view(out, wiring, entries))
     return 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from . import options
+from . import captured, options, output
 
 if TYPE_CHECKING:
     from ..trace import Trace
@@ -42,8 +42,8 @@ def rows_of(trace: Trace) -> list[dict[str, Any]]:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    source = options.open_source(args)
-    trace = options.chosen(options.whole(args, source), args.only, source.path)
+    source = captured.open_source(args)
+    trace = captured.chosen(captured.whole(args, source), args.only, source.path)
     rows = rows_of(trace)
     if args.format == "json":
         from ..view.json_text import json_bytes
@@ -51,10 +51,10 @@ def run(args: argparse.Namespace) -> int:
         record: dict[str, Any] = {"lines": rows, "duration": trace.duration, "tick": float(trace.tick)}
         if trace.volts:
             record["volts"] = [dict(zip(("low", "high", "threshold"), entry, strict=True)) for entry in trace.volts]
-        options.warn(trace.notes)
-        options.emit(args, json_bytes(record))
+        captured.warn(trace.notes)
+        output.emit(args, json_bytes(record))
         return 0
     from ..view import listing
 
-    options.report(args, lambda out: listing.lines(out, trace, source.path, rows))
+    output.report(args, lambda out: listing.lines(out, trace, source.path, rows))
     return 0

@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from . import options
+from . import options, output
 
 if TYPE_CHECKING:
     from ..link.discover import Found
@@ -35,9 +35,9 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "json":
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes({"links": records}))
+        output.emit(args, json_bytes({"links": records}))
         return 0
-    options.report(args, lambda out: _table(out, records))
+    output.report(args, lambda out: _table(out, records))
     return 0
 
 

@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
-from . import drawing, options
+from . import drawing, options, output
 from .said import say
 
 if TYPE_CHECKING:
@@ -102,7 +102,7 @@ def run(args: argparse.Namespace) -> int:
     if kind == "view":
         _view(args, place, frames)
     elif kind == "hush":
-        options.emit(args, _hush(args, place, frames).encode())
+        output.emit(args, _hush(args, place, frames).encode())
     else:
         from ..picture.product import PRODUCTS
 
@@ -113,7 +113,7 @@ def run(args: argparse.Namespace) -> int:
 
         words = layouts.in_words(place.layout, *head)
         raws = (layouts.pack(drawing.native(frame, place), place.layout) for frame in frames)
-        options.emit(args, PRODUCTS[kind](list(raws), sizes, words, title))
+        output.emit(args, PRODUCTS[kind](list(raws), sizes, words, title))
     return 0
 
 
@@ -292,4 +292,4 @@ def _view(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]]) ->
 
     words = layouts.in_words(place.layout, *drawing.native(frames[0], place).shape[:2])
     costs = _costs(args, place, frames) if len(frames) > 1 else None
-    options.report(args, lambda out: packed_view(out, frames, place.layout.bits, words, costs, args.quiet))
+    output.report(args, lambda out: packed_view(out, frames, place.layout.bits, words, costs, args.quiet))

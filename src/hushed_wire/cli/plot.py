@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from ..errors import HushedError
-from . import options
+from . import captured, options, output
 
 EXAMPLES = """\
 examples:
@@ -43,16 +43,16 @@ def run(args: argparse.Namespace) -> int:
         )
     whole_args = argparse.Namespace(**{**vars(args), "start": None, "end": None})
     # Words are decoded from the whole capture: a window may begin in the middle of one.
-    source, whole, plan = options.load_any(whole_args, every_line=True)
-    scene = scene_of(options.read_by(whole, plan, source.path), args.radix)
+    source, whole, plan = captured.load_any(whole_args, every_line=True)
+    scene = scene_of(captured.read_by(whole, plan, source.path), args.radix)
     if args.findings:
         from ..diagnosis import diagnose
 
         scene.spans = spans_of(diagnose(whole, plan, source.waveforms).findings)
-    options.warn(whole.notes)
-    part = options.windowed(whole, args)
+    captured.warn(whole.notes)
+    part = captured.windowed(whole, args)
     window = part.seconds(part.start), part.seconds(part.end)
-    options.emit(args, plot(scene, source.path, window, source.waveforms, kind, options.picked(whole, args.only, source.path)))
+    output.emit(args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path)))
     if args.output != "-" and not args.quiet:
         sys.stderr.write(
             f"{args.output}: {counted(len(args.only) or len(whole.names), 'line')}, {window[0]:g} s to {window[1]:g} s\n"

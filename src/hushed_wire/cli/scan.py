@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
-from . import link_options, options
+from . import captured, link_options, options, output
 
 if TYPE_CHECKING:
     from ..link.scan import Scan
@@ -52,12 +52,12 @@ def run(args: argparse.Namespace) -> int:
         from ..view.json_text import json_bytes
         from ..view.scanned import record
 
-        options.emit(args, json_bytes(record(scan, kind)))
+        output.emit(args, json_bytes(record(scan, kind)))
     else:
         from ..view.scanned import report
 
         known = {} if shown is None else {d.address: f"{d.name} ({d.part})" for d in shown.device if d.address is not None}
-        options.report(args, lambda out: report(out, scan, known, assumed), light=True)
+        output.report(args, lambda out: report(out, scan, known, assumed), light=True)
     if scan.stopped == "interrupted":
         return 130
     return int(bool(scan.missing or scan.flaky or scan.stopped))
@@ -66,9 +66,9 @@ def run(args: argparse.Namespace) -> int:
 def _capture(args: argparse.Namespace, rig: Rig | None) -> Scan:
     from ..link.scan import scan_capture
 
-    source, trace, plan = options.load_any(args)
-    options.warn(trace.notes)
-    called = [channel for channel in options.read_by(trace, plan, source.path).channels if channel.who is not None]
+    source, trace, plan = captured.load_any(args)
+    captured.warn(trace.notes)
+    called = [channel for channel in captured.read_by(trace, plan, source.path).channels if channel.who is not None]
     if not called:
         from ..bus.base import BUSES
 

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from ..errors import HushedError
-from . import options
+from . import captured, options, output
 
 EXAMPLES = """\
 examples:
@@ -38,9 +38,9 @@ def run(args: argparse.Namespace) -> int:
     from ..errors import nearest
     from ..trace.files import replace_file
 
-    source, trace, plan = options.load_any(args)
-    found = options.read_by(trace, plan, source.path).devices
-    options.warn(trace.notes)
+    source, trace, plan = captured.load_any(args)
+    found = captured.read_by(trace, plan, source.path).devices
+    captured.warn(trace.notes)
     devices = [device for device in found if not args.device or device.device.name == args.device]
     if args.device and not devices:
         raise HushedError(
@@ -73,7 +73,7 @@ def run(args: argparse.Namespace) -> int:
         from ..view.json_text import json_bytes
 
         screens = [record.screen(device, glass, trace.seconds(when)) for device, glass in glasses]
-        options.emit(args, json_bytes({"screens": screens, "assumed": plan.assumed}))
+        output.emit(args, json_bytes({"screens": screens, "assumed": plan.assumed}))
         return 0
     from ..view.screen import screens as show
 
@@ -85,7 +85,7 @@ def run(args: argparse.Namespace) -> int:
             for device, _ in glasses:
                 memory(out, device, when)
 
-    options.report(args, write)
+    output.report(args, write)
     return 0
 
 
@@ -127,7 +127,7 @@ def _every(args: argparse.Namespace, path: str, trace: Any, plan: Any, devices: 
         _frames_out(args, device, [glass for _, glass in frames])
     if args.format == "json":
         entries = [record.screen(device, glass, trace.seconds(end)) for end, glass in frames]
-        options.emit(args, json_bytes({"screens": entries, "assumed": plan.assumed}))
+        output.emit(args, json_bytes({"screens": entries, "assumed": plan.assumed}))
         return 0
 
     def write(out: Any) -> None:
@@ -138,7 +138,7 @@ def _every(args: argparse.Namespace, path: str, trace: Any, plan: Any, devices: 
         for end, glass in frames[::step]:
             show(out, [(device, glass)], plan, trace.seconds(end), True)
 
-    options.report(args, write)
+    output.report(args, write)
     return 0
 
 

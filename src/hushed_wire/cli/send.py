@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
-from . import link_options, options
+from . import link_options, options, output
 from .said import say
 
 if TYPE_CHECKING:
@@ -126,7 +126,7 @@ def _walked(args: argparse.Namespace, rig: Rig) -> int:
         say(f"{', '.join(found.twice())} was answered for more than one output: a short between them, or a slip")
     device = next((device for device in rig.device if device.name == args.walk), None)
     ready = device.panel if device is not None and isinstance(device.panel, str) and device.panel else "8-digits"
-    options.emit(args, found.toml().replace("{ready}", ready).encode())
+    output.emit(args, found.toml().replace("{ready}", ready).encode())
     return 1 if found.twice() or not found.lights else 0
 
 
@@ -147,7 +147,7 @@ def _listed(args: argparse.Namespace, steps: list[Step], targets: dict[str, Targ
     if args.format == "json":
         from ..view.json_text import json_bytes
 
-        options.emit(args, json_bytes({"steps": records}))
+        output.emit(args, json_bytes({"steps": records}))
         return 0
 
     def write(out: Any) -> None:
@@ -165,7 +165,7 @@ def _listed(args: argparse.Namespace, steps: list[Step], targets: dict[str, Targ
         out.print(table)
         out.print(f"{len(steps)} steps; nothing was sent")
 
-    options.report(args, write)
+    output.report(args, write)
     return 0
 
 
@@ -196,13 +196,13 @@ def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
 
         record = {"link": link.name, "steps": sent.steps, "transactions": sent.transactions, "bytes": sent.data}
         record |= {"seconds": sent.seconds, "pictures": sent.pictures, "pictures_a_second": sent.rate}
-        options.emit(args, json_bytes(record))
+        output.emit(args, json_bytes(record))
         return 0
     if not args.link:
         say("no link was named, so this went to the desk: the rig's devices in software")
     text = f"{sent.steps} steps, {sent.data:,} bytes in {sent.transactions} transactions to {link.name}, in {sent.seconds * 1e3:.1f} ms"
     rate = f"; {sent.pictures} pictures, {sent.rate:.1f} a second" if sent.rate else ""
-    options.emit(args, f"{text}{rate}\n".encode())
+    output.emit(args, f"{text}{rate}\n".encode())
     return 0
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..errors import HushedError
-from . import drawing, options
+from . import drawing, options, output
 from .said import say
 
 EXAMPLES = """\
@@ -142,10 +142,10 @@ def _product(args: argparse.Namespace, pixels: Any, bits: int, owner: Any, words
     picture_named = bool(args.output) and args.output.lower().endswith(PICTURES)
     kind = args.kind or ("json" if args.format == "json" else "picture" if picture_named else "view")
     if kind == "picture":
-        options.emit(args, _file(pixels, bits, args.output or "x.png"))
+        output.emit(args, _file(pixels, bits, args.output or "x.png"))
     elif kind == "text":
         lit = pixels.astype(bool) if pixels.ndim == 2 else pixels.max(axis=2) >= 128
-        options.emit(args, ("\n".join("".join(".#"[dot] for dot in row) for row in lit.tolist()) + "\n").encode())
+        output.emit(args, ("\n".join("".join(".#"[dot] for dot in row) for row in lit.tolist()) + "\n").encode())
     elif kind == "json":
         from ..view.json_text import json_bytes
 
@@ -153,7 +153,7 @@ def _product(args: argparse.Namespace, pixels: Any, bits: int, owner: Any, words
         record = {"width": pixels.shape[1], "height": pixels.shape[0], "layout": words, "rows": rows}
         if rows is None:
             record["pixels"] = pixels.tolist()
-        options.emit(args, json_bytes(record))
+        output.emit(args, json_bytes(record))
     else:
         from rich.text import Text
 
@@ -163,7 +163,7 @@ def _product(args: argparse.Namespace, pixels: Any, bits: int, owner: Any, words
             show(out, pixels, bits)
             out.print(Text().append("layout  ", style="head").append(words))
 
-        options.report(args, view)
+        output.report(args, view)
 
 
 def _file(pixels: Any, bits: int, name: str) -> bytes:
@@ -217,7 +217,7 @@ def _guess(args: argparse.Namespace, raw: bytes, name: str) -> int:
         record = [
             {"width": one.width, "height": one.height, "order": round(one.order, 3), "options": one.options()} for one in found
         ]
-        options.emit(args, json_bytes({"guesses": record, "header": said or None}))
+        output.emit(args, json_bytes({"guesses": record, "header": said or None}))
         return 0
     return _listed(args, found, pictures, said)
 
@@ -281,5 +281,5 @@ def _listed(args: argparse.Namespace, found: list[Any], pictures: list[Any], sai
         show(out, pictures[0], found[0].layout.bits)
         out.print(Text("--picture SHEET.png draws them all; --choose N takes one", style="quiet"))
 
-    options.report(args, view)
+    output.report(args, view)
     return 0

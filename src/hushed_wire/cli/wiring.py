@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from . import options
+from . import options, output
 
 EXAMPLES = """\
 examples:
@@ -45,9 +45,9 @@ def run(args: argparse.Namespace) -> int:
             "probe": probes,
             "findings": [finding(f) for f in wiring.findings],
         }
-        options.emit(args, json_bytes(record))
+        output.emit(args, json_bytes(record))
     else:
-        options.report(args, lambda out: _report(out, wiring, rig.title or args.rig))
+        output.report(args, lambda out: _report(out, wiring, rig.title or args.rig))
     worst = max((SEVERITIES.index(f.severity) for f in wiring.findings), default=-1)
     return int(args.fail_on != "never" and worst >= SEVERITIES.index(args.fail_on))
 
