@@ -3,6 +3,7 @@
 import json
 import unittest
 from fractions import Fraction
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -264,6 +265,22 @@ class Twins(unittest.TestCase):
         self.assertEqual(found.words.value.tolist(), value.tolist())
         self.assertEqual((found.transactions.last - found.transactions.first).tolist(), lengths.tolist())
         self.assertEqual(found.dc.tolist(), dc.astype(int).tolist())  # type: ignore[union-attr]
+
+        # A capture that begins anywhere in it has the words that follow, whatever is left of the one that it begins in.
+        cut = data.draw(st.integers(trace.start, trace.end - 1))
+        late = spi.decode(trace.window(cut, trace.end), 0, 1, shape, 2, 3)
+        whole = found.words.start > cut  # the first sampled bit tells where a word starts; the edge ahead of it may be cut off
+        self.assertEqual(late.words.value.tolist(), value[whole].tolist())
+
+    def test_a_select_that_is_tied_tells_by_the_data_line(self) -> None:
+        rng = np.random.default_rng(5)
+        value, dc = rng.integers(0, 256, 400).astype(np.uint32), np.repeat(rng.integers(0, 2, 40).astype(bool), 10)
+        shape, roles = spi.Shape(8, 100, 200, 100), {"sck": 0, "mosi": 1, "cs": 2, "dc": 3}
+        trace = spi.encode(value, np.array([400]), np.array([1000]), shape, roles, tuple(roles), TICK, 700_000, dc, ["cs"])
+        tied = trace.window(1200 + 1600 * 7 + 650, 1200 + 1600 * 380)  # in the middle of a byte, and the select never ends
+        self.assertEqual(spi.decode(tied, 0, 1, shape, 2, 3).words.value.tolist(), value[8:380].tolist())
+        with mock.patch("hushed_wire.bus.spi.WAITED", 64):
+            self.assertEqual(spi.decode(tied, 0, 1, shape, 2, 3).words.value.tolist(), value[8:380].tolist())
 
     def test_spi_as_it_is_said_to_be_clocked(self) -> None:
         # Words of any length and order on lines of any name, whole, streamed, by a rig with options over it.

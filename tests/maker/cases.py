@@ -584,6 +584,9 @@ def faults(seed: int) -> Iterator[Case]:
     yield Case("oled", seed, ("setup.wrong-controller",), kinds={"part": "sh1106", "sent": "ssd1306", "panel": "128x64"})
     yield Case("oled", seed, ("setup.charge-pump-off",), wrong="setup.charge-pump-off", kinds={"part": "sh1106"})
     yield Case("oled", seed, ("picture.column-offset",), wrong="picture.column-offset", kinds={"part": "sh1106"})
+    yield Case(
+        "oled", seed, ("picture.column-offset",), wrong="picture.column-offset", kinds={"part": "ssd1306", "panel": "128x64"}
+    )
     yield Case("pcd", seed, ("setup.nothing-sent",), wrong="setup.nothing-sent")
     for wired in ("spi", "mode3"):
         yield from _wired("oled", seed, {"wired": wired}, ("swap SCK MOSI", SWAP, ()), ("swap MOSI DC", SWAP, ()), ("swap CS DC", SWAP, ()),

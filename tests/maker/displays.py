@@ -84,6 +84,7 @@ def mono(send: Send, chance: random.Random, picture: Picture, part: str = "ssd13
     height = len(picture)
     pins = 0x12 if height == 64 else 0x02
     style = chance.choice(("whole", "pages", "short"))
+    style = "pages" if wrong == "picture.column-offset" else style  # rows come apart
     pump = [0x8D, 0x14] if part == "ssd1306" else [0xAD, 0x8B]
     if wrong == "setup.charge-pump-off":
         pump = [0x8D, 0x10] if part == "ssd1306" else [0xAD, 0x8A]
@@ -124,7 +125,13 @@ def mono(send: Send, chance: random.Random, picture: Picture, part: str = "ssd13
             for at in range(0, len(flat), size):
                 send(flat[at : at + size], True)
         else:
-            offset = 2 if part == "sh1106" and wrong != "picture.column-offset" else 0
+            offset = 2 if (part == "sh1106") != (wrong == "picture.column-offset") else 0
+            if (
+                wrong == "picture.column-offset" and chance.random() < 0.5
+            ):  # cleared from end to end, so that no column shows what is wrong
+                for page in range(len(pages)):
+                    send([0xB0 + page, 0x00, 0x10], False)
+                    send([0] * (132 if part == "sh1106" else 128), True)
             for page, data in enumerate(pages):
                 send([0xB0 + page, 0x00 + offset, 0x10], False)
                 send(data, True)

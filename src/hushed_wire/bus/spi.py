@@ -35,6 +35,7 @@ __all__ = ["Decoder", "Piece", "Shape", "SpiChannel", "SpiDecoded", "decode", "d
 USUAL_CLOCK = Fraction(1_000_000)
 SAMPLES_A_CLOCK = 12
 PAUSE = 24  # without a select: how many of the shortest clock periods make a pause between transactions
+WAITED = 1 << 21  # bits of a transfer that was under way when the capture began, within which its end is waited for
 
 
 @dataclass(frozen=True)
@@ -198,13 +199,18 @@ class Decoder:
         self.states = States()
         self.pauses = Pauses(PAUSE)
         self.open: bool | None = None  # None: nothing was fed yet
-        self.held = _Bits.none()  # of the word that has begun
+        self.held = _Bits.none()  # of the word that has begun; of a transfer whose words are not told apart yet, all
+        self.underway = (
+            False  # the transfer that is open may have begun ahead of the capture, so where its words begin is not known
+        )
         self.words = 0
+        self.start: int | None = None
         self.end = 0
 
     def feed(self, block: Trace | Samples) -> Piece:
         """The words that are complete within `block`."""
         states, self.end = self.states, block.end
+        self.start = block.start if self.start is None else self.start
         states.feed(block)
         at = states.to(self.sck, self.edge)
         own = _Bits(
@@ -241,6 +247,7 @@ class Decoder:
             if first == active or (len(kinds) and kinds[0] == STOP):
                 when, cuts = np.append(block.start, when), np.append(0, cuts)
                 kinds = np.append(np.uint8(CUT), kinds)
+                self.underway = True
         return cuts, when, kinds
 
     def _by_pauses(self, own: _Bits) -> tuple[NDArray[np.int64], Times, NDArray[np.uint8]]:
@@ -253,6 +260,7 @@ class Decoder:
         cuts, kinds = np.repeat(ahead, 2), np.tile(np.array([STOP, START], np.uint8), len(ahead))
         when = np.stack([before, own.time[ahead]], axis=1).reshape(-1)
         if not self.open and len(own.time):
+            self.underway = True
             when, cuts, kinds = np.append(own.time[0], when), np.append(0, cuts), np.append(np.uint8(START), kinds)
         self.open = self.open or bool(len(own.time))
         return cuts, when, kinds
@@ -267,14 +275,17 @@ class Decoder:
         if self.cs is None and not len(kinds) and not self.open:
             inside[0] = False
         first, count = edges[:-1], np.where(inside, np.diff(edges), 0)
+        waiting = self._aligned(every, first, count, kinds, inside) if self.underway else False
         whole = count // bits
+        if waiting:
+            whole[-1] = 0
         marks = Marks(
             when, kinds, self.words + np.cumsum(whole)[:-1],
             np.where((kinds == STOP) | (kinds == END), (count % bits)[:-1], 0).astype(np.uint8),
         )  # fmt: skip
         if len(kinds) or self.cs is not None:
             self.open = bool(inside[-1])
-        keep = int(count[-1] % bits) if inside[-1] else 0
+        keep = int(count[-1] if waiting else count[-1] % bits) if inside[-1] else 0
         self.held = every.take(slice(len(every.time) - keep, None))
         taken = every.take(slice(0, len(every.time) - keep)) if keep else every
         if int(whole.sum()) * bits != len(taken.time):  # some bits are nobody's
@@ -286,6 +297,41 @@ class Decoder:
         self.words += len(value)
         answers = None if taken.answer is None else _values(taken.answer, self.shape)[0]
         return Piece(words, None if taken.dc is None else taken.dc.reshape(-1, bits)[:, -1], marks, answers)
+
+    def _aligned(
+        self,
+        every: _Bits,
+        first: NDArray[np.int64],
+        count: NDArray[np.int64],
+        kinds: NDArray[np.uint8],
+        inside: NDArray[np.bool_],
+    ) -> bool:
+        """Leaves out, in place, the bits of a word that the capture began in; True while nothing tells yet how many these are.
+
+        Behind a rest a word begins. A transfer that is over had whole words up to its end. One that goes on and on (a select that is tied) tells by the first change of
+        D/C, which drivers move between words; else by nothing, and its first bit is taken for a word's.
+        """
+        own = int(np.flatnonzero(inside)[0]) if inside.any() else len(count)  # the first that is anybody's is the one
+        if own >= len(count):
+            return False
+        over = own < len(count) - 1
+        if not over and int(count[own]) < WAITED:
+            return True
+        self.underway = False
+        size, bits = int(count[own]), self.shape.bits
+        span = slice(int(first[own]), int(first[own]) + size)
+        spare = 0
+        rest = int(every.time[span.start]) - (self.start or 0) if size else 0
+        if size > 1 and rest > PAUSE * int(np.diff(every.time[span]).min()):
+            pass
+        elif over and int(kinds[own]) == STOP:
+            spare = size % bits
+        elif size and every.dc is not None:
+            changed = every.dc[span] != every.dc[span.start]
+            spare = int(np.argmax(changed)) % bits
+        first[own] += spare
+        count[own] -= spare
+        return False
 
 
 @dataclass(eq=False)

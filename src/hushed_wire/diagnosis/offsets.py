@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..finding import Finding
+from ..part import catalog_names, commands, load
+from ..part.engine import DATA
 from ..part.model import Journal
 from ..rig import DeviceReading
 from .case import Case
@@ -21,7 +23,8 @@ def offsets(case: Case, reading: DeviceReading) -> Iterator[Finding]:
     if kind == "character":
         yield from _cells(case, reading)
     elif kind in ("paged", "pixel") and reading.part.memory.chips < 2:
-        yield from _pixels(case, reading)
+        boxes = list(_pixels(case, reading))
+        yield from boxes or _rows_off(case, reading)
 
 
 def _counted(number: int, what: str) -> str:
@@ -53,6 +56,54 @@ def _pixels(case: Case, reading: DeviceReading) -> Iterator[Finding]:
             distance=_counted(abs(down), "row"), side="low" if down > 0 else "high", written=lines[0], shown=lines[1],
             offset=panel.row_offset,
         )  # fmt: skip
+
+
+def _rows_off(case: Case, reading: DeviceReading) -> Iterator[Finding]:
+    """Rows of as many bytes as the glass has columns that all begin at another column than the glass does, though all of the memory was
+    written before (cleared, say), so that its box tells nothing: their ends come round, or are lost, and columns at one side keep what they had."""
+    panel, (start, end) = reading.panel, case.span
+    begins = _row_starts(reading)
+    first = begins[0] if len(begins) else panel.column_offset
+    if len(begins) < max(2, panel.height // 16) or set(begins) != {first} or first == panel.column_offset:
+        return
+    across, sister = first - panel.column_offset, _begins_there(case, reading, first)
+    if sister and case.plan.made_up:
+        return  # then it is as likely the part that was worked out wrongly
+    yield case.found(
+        "picture.column-offset", "sister" if sister else "rows", device=reading.device.name, start=start, end=end, confidence="likely", count=len(begins),
+        evidence={"rows_begin_at_column": first, "the_glass_begins_at": panel.column_offset, "words_in_a_row": panel.width},
+        distance=_counted(abs(across), "column"), side="right" if across > 0 else "left", first=first, wide=panel.width,
+        offset=panel.column_offset, sister=sister,
+    )  # fmt: skip
+
+
+def _begins_there(case: Case, reading: DeviceReading, column: int) -> str:
+    """A part that knows all that was sent, whose glass of this size begins at a column; "" where the catalog has none."""
+    panel, framing = reading.panel, case.rig.target(reading.device).framing
+    for name in catalog_names():
+        other = load(name)
+        if name == reading.part.name or framing not in other.framings or other.memory.kind != "paged":
+            continue
+        size = [p for p in other.panels.values() if (p.width, p.height, p.column_offset) == (panel.width, panel.height, column)]
+        if size and not any(commands(other, chip.payload).strange.any() for chip in reading.chips):
+            return name
+    return ""
+
+
+def _row_starts(reading: DeviceReading) -> list[int]:
+    """The columns at which those runs of data begin that have a byte for each column of the glass, of each page the last one; none where
+    the picture came otherwise."""
+    if not isinstance(reading.memory, Journal) or reading.part.memory.kind != "paged":
+        return []
+    times, addresses, _ = reading.memory.journal()
+    own = reading.chips[0]
+    rows = np.flatnonzero((own.kind == DATA) & (own.count == reading.panel.width))
+    when = own.payload.time[own.first[rows]]
+    at = np.searchsorted(times, when)
+    held = at < len(times)
+    held[held] = times[at[held]] == when[held]
+    pages, columns = np.divmod(addresses[at[held]], reading.part.memory.columns)
+    return list(dict(zip(pages.tolist(), columns.tolist(), strict=True)).values())
 
 
 def _written_box(reading: DeviceReading) -> tuple[int, int, int, int] | None:
