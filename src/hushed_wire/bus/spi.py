@@ -308,8 +308,8 @@ class Decoder:
     ) -> bool:
         """Leaves out, in place, the bits of a word that the capture began in; True while nothing tells yet how many these are.
 
-        Behind a rest a word begins. A transfer that is over had whole words up to its end. One that goes on and on (a select that is tied) tells by the first change of
-        D/C, which drivers move between words; else by nothing, and its first bit is taken for a word's.
+        Behind a rest a word begins. A transfer that is over had whole words up to its end. One that goes on and on (a select that is tied)
+        tells by the first change of D/C, which drivers move between words; else by nothing, and its first bit is taken for a word's.
         """
         own = int(np.flatnonzero(inside)[0]) if inside.any() else len(count)  # the first that is anybody's is the one
         if own >= len(count):
