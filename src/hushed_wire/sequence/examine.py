@@ -122,11 +122,25 @@ def _items(steps: list[Step], by_name: dict[str, Target]) -> list[list[Item]]:
 
 
 def _finding(
-    code: str, target: Target, entry: Timed | None, said: str = "", evidence: Mapping[str, object] | None = None, **values: Any
+    code: str,
+    target: Target,
+    entry: Timed | None,
+    said: str = "",
+    evidence: Mapping[str, object] | None = None,
+    over: tuple[Fraction, Fraction] | None = None,
+    **values: Any,
 ) -> Finding:
-    """A finding at a step. said: which of the code's sentences; values: what stands in its braces."""
-    at = float(entry.start) if entry is not None else None
-    found = finding_of(code, said, device=target.name, start=at, end=at, **values)
+    """A finding at a step. said: which of the code's sentences; values: what stands in its braces. over: the time that it is about, from
+    and to, where that is not the moment of the step."""
+    start, end = over or ((entry.start, entry.start) if entry is not None else (None, None))
+    found = finding_of(
+        code,
+        said,
+        device=target.name,
+        start=None if start is None else float(start),
+        end=None if end is None else float(end),
+        **values,
+    )
     return _at(found, entry, evidence)
 
 
@@ -293,21 +307,22 @@ def _waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
             if busy is not None:
                 ahead, command, earlier = busy
                 takes = parse(command.takes, "s")
-                rest = entry.start - earlier.start - earlier.took + _until_first(entry) if entry is not earlier else Fraction(0)
+                over = _rest(earlier, entry) if entry is not earlier else (entry.start, entry.start)
+                rest = over[1] - over[0]
                 if takes > LATENT and rest < takes:
-                    evidence = {"needed": float(takes), "source": f"{target.part.source}: {command.source}"}
+                    evidence = {"needed": show(float(takes), "s"), "source": f"{target.part.source}: {command.source}"}
                     values = {"rest": show(float(rest), "s"), "command": ahead.name, "takes": command.takes}
-                    yield _finding("timing.wait-short", target, entry, evidence=evidence, **values)
+                    yield _finding("timing.wait-short", target, entry, evidence=evidence, over=over, **values)
             busy = None
             if item.is_command and target.part.command[item.kind].takes:
                 busy = item, target.part.command[item.kind], entry
     yield from _init_waits(target, own)
 
 
-def _until_first(entry: Timed) -> Fraction:
-    """From the start of a step to the moment its first word takes effect."""
+def _rest(earlier: Timed, entry: Timed) -> tuple[Fraction, Fraction]:
+    """From the end of a step to the moment at which the first word of the next one takes effect."""
     count = max(1, sum(len(run) for run in entry.words))
-    return entry.took / count
+    return earlier.start + earlier.took, entry.start + entry.took / count
 
 
 def _init_waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
@@ -324,12 +339,11 @@ def _init_waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
     for number in (1, 2):
         text = target.part.waits.get(f"start_{number}", "0s")
         earlier, entry = opening[number - 1], opening[number]
-        rest = entry.start - earlier.start - earlier.took + _until_first(entry)
-        if rest < parse(text, "s"):
-            evidence = {"needed": float(parse(text, "s")), "source": _waits_source(target)}
-            yield _finding(
-                "timing.wait-short", target, entry, "start-up", evidence, rest=show(float(rest), "s"), number=number, takes=text
-            )
+        over = _rest(earlier, entry)
+        if over[1] - over[0] < parse(text, "s"):
+            evidence = {"needed": show(float(parse(text, "s")), "s"), "source": _waits_source(target)}
+            rest = show(float(over[1] - over[0]), "s")
+            yield _finding("timing.wait-short", target, entry, "start-up", evidence, over, rest=rest, number=number, takes=text)
 
 
 def _waits_source(target: Target) -> str:
@@ -343,7 +357,7 @@ def _power_on(target: Target, own: list[Timed]) -> Iterator[Finding]:
     if first is None or not needed or not first.items or first.items[0].name not in target.part.start_up:
         return
     if first.start < parse(needed, "s"):
-        evidence = {"needed": float(parse(needed, "s")), "source": _waits_source(target)}
+        evidence = {"needed": show(float(parse(needed, "s")), "s"), "source": _waits_source(target)}
         yield _finding(
             "timing.power-on-short", target, first, evidence=evidence, rest=show(float(first.start), "s"), needed=needed
         )
@@ -365,7 +379,7 @@ def _resets(target: Target, own: list[Timed]) -> Iterator[Finding]:
                 held = entry.start - low.start
                 high = entry
                 if held < least["reset_low"]:
-                    evidence = {"needed": float(least["reset_low"]), "source": _waits_source(target)}
+                    evidence = {"needed": show(float(least["reset_low"]), "s"), "source": _waits_source(target)}
                     yield _finding(
                         "timing.reset-short",
                         target,
@@ -379,7 +393,7 @@ def _resets(target: Target, own: list[Timed]) -> Iterator[Finding]:
         if entry.step.sends and high is not None:
             rest = entry.start - high.start
             if rest < least["after_reset"]:
-                evidence = {"needed": float(least["after_reset"]), "source": _waits_source(target)}
+                evidence = {"needed": show(float(least["after_reset"]), "s"), "source": _waits_source(target)}
                 yield _finding(
                     "timing.reset-short",
                     target,

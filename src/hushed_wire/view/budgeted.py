@@ -74,7 +74,7 @@ def _pull_up(out: Any, pull: PullUp) -> None:
     grid = kit.grid()
     said = f"{show(pull.given, 'Ohm', 3)}; {show(pull.least, 'Ohm', 3)} to {show(pull.most, 'Ohm', 3)} will do"
     grid.add_row("", "given", kit.Text(said, style="good" if good else "fault"))
-    grid.add_row("", "rise", f"{show_time(pull.rise)} of {show_time(pull.allowed)} ({pull.source})")
+    grid.add_row("", "rise", f"{show(pull.rise, 's', 3)} of {show_time(pull.allowed)} ({pull.source})")
     if pull.load is not None:
         grid.add_row(
             "",

@@ -169,13 +169,20 @@ def margins(out: Console, entries: list[Margin]) -> None:
             ("≤ " if entry.at_most else "≥ ") + show(entry.required, "s"),
             show(entry.smallest, "s"),
             show(entry.usual, "s"),
-            ("+" if entry.spare >= 0 else "-") + show(abs(entry.spare), "s"),
+            _spare(entry),
             f"{entry.count:,}",
             Text(f"{entry.below:,}", style="fault" if entry.below else "good"),
         )
     out.print(table)
     sources = dict.fromkeys(entry.source for entry in entries)
     out.print(Text(f"sources: {'; '.join(sources)}", style="quiet"))
+
+
+def _spare(entry: Margin) -> str:
+    """What is left, with a sign; nothing where it is less than the digits of what was measured tell."""
+    if abs(entry.spare) < entry.required / 10_000:
+        return "0 s"
+    return ("+" if entry.spare > 0 else "-") + show(abs(entry.spare), "s")
 
 
 def scores(out: Console, entries: dict[str, float]) -> None:

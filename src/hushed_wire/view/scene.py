@@ -126,8 +126,8 @@ def focus_of(trace: Trace, scene: Scene, findings: list[Finding]) -> tuple[float
     word = scene.word or (end - start) / 2000
     # As wide as the fault where words can be read then; of one that lasts long its beginning.
     lasts = last - first.start
-    span = max(FEWEST * word, 1.3 * lasts) if lasts <= MOST * word else SOME * word
-    low = max(start, first.start - span / 4)
+    span = max(FEWEST * word, 1.5 * lasts) if lasts <= MOST * word else SOME * word
+    low = max(start, first.start - span / 5)
     return low, min(end, max(low + span, low + 1e-9))
 
 

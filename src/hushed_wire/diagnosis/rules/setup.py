@@ -41,7 +41,8 @@ def kept(case: Case) -> Iterator[Finding]:
                         continue
                     seen.add((found.code, found.summary))
                     if found.start is not None:
-                        found.start = found.end = round(found.start - float(POWERED), 10)
+                        found.start = round(found.start - float(POWERED), 10)
+                        found.end = None if found.end is None else round(found.end - float(POWERED), 10)
                     found.bus = case.bus.name
                     found.summary = f"on '{reading.device.name}', {found.summary}"
                     if not case.panel_known(reading) and found.aside.get("by_panel"):  # with another panel it would be right
