@@ -23,8 +23,8 @@ from ..part.glass import Glass
 from ..part.model import NEVER, Model
 from ..part.wrap import WRAPS, Send
 from ..rig.reading import DeviceReading, Reading
-from ..sequence.examine import Timed
 from ..sequence.target import Target
+from ..sequence.timed import Timed
 
 __all__ = ["Side", "Told", "side_of_bytes", "side_of_reading", "side_of_sequence"]
 

@@ -7,7 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from ..sequence.examine import LATENT
+from ..sequence.timed import LATENT
 from ..units import parse
 from .align import Gap
 from .steps import Steps

@@ -29,9 +29,9 @@ from ..part.wrap import Send
 from ..rig import DeviceReading, Reading, Rig, Setup
 from ..rig.schema import Bridge, Bus
 from ..sequence.examine import RULES as SEQUENCE_RULES
-from ..sequence.examine import Timed
 from ..sequence.listing import items_of
 from ..sequence.target import Step
+from ..sequence.timed import Timed
 from ..trace import Edges, Trace
 from ..trace.threshold import Waveforms
 

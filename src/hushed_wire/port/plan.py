@@ -18,12 +18,12 @@ from ..errors import HushedError
 from ..part.describe import PLACING, Command, Part
 from ..part.wrap import WRAPS
 from ..rig.schema import Bridge, Bus, Device, Rig
-from ..sequence.examine import LATENT
 from ..sequence.expand import steps_of_statement
 from ..sequence.listing import items_of
 from ..sequence.parse import Statement
 from ..sequence.state import State
 from ..sequence.target import MARGIN, Step, Target
+from ..sequence.timed import LATENT
 from ..units import parse
 from .scanning import Scan, scan_of
 

@@ -6,7 +6,7 @@ whoever sends (each word of a character display needs one); longer ones have to 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
@@ -14,30 +14,19 @@ from typing import Any
 import msgspec
 
 from ..bus.base import BUSES
-from ..finding import Finding, finding_of
+from ..finding import Finding
 from ..part.bring_up import Unmet, applies, parameter_byte, set_up_in, unmet_registers
-from ..part.describe import BringUp, Command, Part, Value
+from ..part.describe import BringUp, Part, Value
 from ..part.orientation import Orientation, box_of, mirrored
 from ..part.wrap import Send, words_of
-from ..units import parse, show
+from ..units import parse
 from .decimals import DECIMAL, as_hex, unmet_by
 from .listing import Item, items_of
+from .rests import power_on, resets, waits
 from .target import Step, Target
+from .timed import LATENT, Timed, finding_at, placed
 
-__all__ = ["LATENT", "Examined", "Timed", "examine"]
-
-LATENT = Fraction(100, 10**6)  # seconds up to which whoever sends keeps a part's times by itself, word for word
-
-
-class Timed(msgspec.Struct):
-    """A step on the timeline. start: seconds from the first step. words: of its transfers on the bus. took: seconds on the wire."""
-
-    step: Step
-    start: Fraction
-    took: Fraction
-    words: list[list[int]]
-    items: list[Item]
-    findings: list[Finding] = []
+__all__ = ["RULES", "Examined", "examine"]
 
 
 class Examined(msgspec.Struct):
@@ -121,37 +110,6 @@ def _items(steps: list[Step], by_name: dict[str, Target]) -> list[list[Item]]:
     return out
 
 
-def _finding(
-    code: str,
-    target: Target,
-    entry: Timed | None,
-    said: str = "",
-    evidence: Mapping[str, object] | None = None,
-    over: tuple[Fraction, Fraction] | None = None,
-    **values: Any,
-) -> Finding:
-    """A finding at a step. said: which of the code's sentences; values: what stands in its braces. over: the time that it is about, from
-    and to, where that is not the moment of the step."""
-    start, end = over or ((entry.start, entry.start) if entry is not None else (None, None))
-    found = finding_of(
-        code,
-        said,
-        device=target.name,
-        start=None if start is None else float(start),
-        end=None if end is None else float(end),
-        **values,
-    )
-    return _at(found, entry, evidence)
-
-
-def _at(found: Finding, entry: Timed | None, evidence: Mapping[str, object] | None) -> Finding:
-    """A finding with the place of its step."""
-    place = entry.step.place if entry is not None else ""
-    found.summary = f"{place}: {found.summary}" if place else found.summary
-    found.evidence = {"place": place, **(evidence or {})}
-    return found
-
-
 # ---- rules: one function a kind of mistake ------------------------------------------------------------------------------
 
 
@@ -160,7 +118,7 @@ def _bytes(target: Target, own: list[Timed]) -> Iterator[Finding]:
     makers = target.part.makers_own
     items = [(entry, item) for entry in own for item in entry.items]
     for (entry, item), (_, behind) in zip(items, [*items[1:], (None, None)], strict=True):
-        values = {"raw": item.raw[:4].hex(" ").upper(), "note": item.note, "part": target.part.name}
+        values: dict[str, Any] = {"raw": item.raw[:4].hex(" ").upper(), "note": item.note, "part": target.part.name}
         evidence = {"bytes": list(item.raw)}
         if (
             item.name == "unknown"
@@ -170,15 +128,17 @@ def _bytes(target: Target, own: list[Timed]) -> Iterator[Finding]:
             and behind.name == "data"
         ):
             note = f"a command of the maker's own that the catalog does not have, with {len(behind.raw)} parameters"
-            yield _finding("setup.undocumented-value", target, entry, evidence=evidence, command=f"{item.raw[0]:02X}h", note=note)
+            yield finding_at(
+                "setup.undocumented-value", target, entry, evidence=evidence, command=f"{item.raw[0]:02X}h", note=note
+            )
         elif item.name == "unknown":
             wrong_base = "was hex meant" in item.note and not _written_hex(entry, item.raw[0])
             code = "setup.decimal-for-hex" if wrong_base else "setup.unknown-command"
-            yield _finding(code, target, entry, evidence=evidence, value=item.raw[0], **values)
+            yield finding_at(code, target, entry, evidence=evidence, value=item.raw[0], **values)
         elif item.name == "truncated":
-            yield _finding("setup.unknown-command", target, entry, "truncated", evidence, **values)
+            yield finding_at("setup.unknown-command", target, entry, "truncated", evidence, **values)
         elif item.note:
-            yield _finding("setup.undocumented-value", target, entry, evidence=evidence, command=item.name, note=item.note)
+            yield finding_at("setup.undocumented-value", target, entry, evidence=evidence, command=item.name, note=item.note)
 
 
 def _decimals(target: Target, own: list[Timed]) -> Iterator[Finding]:
@@ -195,7 +155,7 @@ def _decimals(target: Target, own: list[Timed]) -> Iterator[Finding]:
         if unmet_by(target, other) < as_it_is:
             names = [item.name for item in items_of(target.part, meant)]
             first = next(token for token in DECIMAL.findall(entry.step.text) if int(token) != int(token, 16))
-            yield _finding(
+            yield finding_at(
                 "setup.decimal-for-hex", target, entry, "bytes", {"as hex": "; ".join(names)}, value=first, sent=f"{int(first):02X}",
                 meant="; ".join(names[:3]),
             )  # fmt: skip
@@ -246,7 +206,7 @@ def _unmet(
     hangs = by if any(unmet.rule.must_equal or unmet.rule.panel for unmet in broken) else ""
     at_reset = all(str(unmet.value) == str(part.reset.get(unmet.rule.register)) for unmet in broken)
     found.aside = {"by_panel": hangs, "set": any(unmet.told for unmet in broken), "at_reset": at_reset}
-    return _at(found, entry, {"registers": registers, "panel": target.panel.name})
+    return placed(found, entry, {"registers": registers, "panel": target.panel.name})
 
 
 def _switched_on(part: Part, own: list[Timed]) -> Timed:
@@ -290,122 +250,13 @@ def _steps_rule(rule: BringUp, target: Target, own: list[Timed], started: bool) 
         at = own[-1]
     if at is not None:
         found = Finding(rule.finding, rule.summary, rule.remedy, device=target.name, start=float(at.start), end=float(at.start))
-        yield _at(found, at, {"source": f"{target.part.source}: {rule.source}"})
+        yield placed(found, at, {"source": f"{target.part.source}: {rule.source}"})
 
 
 def _switches_on(entry: Timed, name: str) -> bool:
     """Whether a step of that name switches something on (or has no state to switch)."""
     states = [item.fields["state"] for item in entry.items if item.name == name and "state" in item.fields]
     return not states or "on" in states
-
-
-def _waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """Commands that come before the part is done with the one ahead of them."""
-    busy: tuple[Item, Command, Timed] | None = None
-    for entry in own:
-        for item in entry.items:
-            if busy is not None:
-                ahead, command, earlier = busy
-                takes = parse(command.takes, "s")
-                over = _rest(earlier, entry) if entry is not earlier else (entry.start, entry.start)
-                rest = over[1] - over[0]
-                if takes > LATENT and rest < takes:
-                    evidence = {"needed": show(float(takes), "s"), "source": f"{target.part.source}: {command.source}"}
-                    values = {"rest": show(float(rest), "s"), "command": ahead.name, "takes": command.takes}
-                    yield _finding("timing.wait-short", target, entry, evidence=evidence, over=over, **values)
-            busy = None
-            if item.is_command and target.part.command[item.kind].takes:
-                busy = item, target.part.command[item.kind], entry
-    yield from _init_waits(target, own)
-
-
-def _rest(earlier: Timed, entry: Timed) -> tuple[Fraction, Fraction]:
-    """From the end of a step to the moment at which the first word of the next one takes effect."""
-    count = max(1, sum(len(run) for run in entry.words))
-    return earlier.start + earlier.took, entry.start + entry.took / count
-
-
-def _init_waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """The start-up by instruction of a part whose width is switched by commands has rests of its own."""
-    width = target.part.memory.registers.get("width", "")
-    if not width:
-        return
-    name, _, field_name = width.partition(".")
-    opening = [entry for entry in own if entry.items][:3]
-    if len(opening) < 3 or not all(
-        entry.items[0].name == name and entry.items[0].fields.get(field_name) == target.part.reset.get(width) for entry in opening
-    ):
-        return
-    for number in (1, 2):
-        text = target.part.waits.get(f"start_{number}", "0s")
-        earlier, entry = opening[number - 1], opening[number]
-        over = _rest(earlier, entry)
-        if over[1] - over[0] < parse(text, "s"):
-            evidence = {"needed": show(float(parse(text, "s")), "s"), "source": _waits_source(target)}
-            rest = show(float(over[1] - over[0]), "s")
-            yield _finding("timing.wait-short", target, entry, "start-up", evidence, over, rest=rest, number=number, takes=text)
-
-
-def _waits_source(target: Target) -> str:
-    return f"{target.part.source}: {target.part.waits.get('source', '')}"
-
-
-def _power_on(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """A bring-up that begins before the part is awake."""
-    needed = target.part.waits.get("power_on", "")
-    first = next((entry for entry in own if entry.step.sends), None)
-    if first is None or not needed or not first.items or first.items[0].name not in target.part.start_up:
-        return
-    if first.start < parse(needed, "s"):
-        evidence = {"needed": show(float(parse(needed, "s")), "s"), "source": _waits_source(target)}
-        yield _finding(
-            "timing.power-on-short", target, first, evidence=evidence, rest=show(float(first.start), "s"), needed=needed
-        )
-
-
-def _resets(target: Target, own: list[Timed]) -> Iterator[Finding]:
-    """Reset pulses that are too short, and what comes too soon behind them."""
-    waits = {key: target.part.waits.get(key, "0s") for key in ("reset_low", "after_reset")}
-    least = {key: parse(text, "s") for key, text in waits.items()}
-    if not any(entry.step.sends for entry in own):
-        return
-    low: Timed | None = None
-    high: Timed | None = None
-    for entry in own:
-        for level in (level for role, level in entry.step.levels if role == "reset"):
-            if not level:
-                low = entry
-            elif low is not None:
-                held = entry.start - low.start
-                high = entry
-                if held < least["reset_low"]:
-                    evidence = {"needed": show(float(least["reset_low"]), "s"), "source": _waits_source(target)}
-                    yield _finding(
-                        "timing.reset-short",
-                        target,
-                        entry,
-                        "low",
-                        evidence,
-                        held=show(float(held), "s"),
-                        needed=waits["reset_low"],
-                    )
-                low = None
-        if entry.step.sends and high is not None:
-            rest = entry.start - high.start
-            if rest < least["after_reset"]:
-                evidence = {"needed": show(float(least["after_reset"]), "s"), "source": _waits_source(target)}
-                yield _finding(
-                    "timing.reset-short",
-                    target,
-                    entry,
-                    "rest",
-                    evidence,
-                    rest=show(float(rest), "s"),
-                    needed=waits["after_reset"],
-                )
-            high = None
-    if low is not None:
-        yield _finding("timing.reset-short", target, low, "stays", {"source": _waits_source(target)})
 
 
 def _mirrored(target: Target, own: list[Timed]) -> Iterator[Finding]:
@@ -425,7 +276,7 @@ def _mirrored(target: Target, own: list[Timed]) -> Iterator[Finding]:
             f"{code if command.length == 1 else f'{command.fixed[0][1]:02X} {code}'} ({register.replace('.', ' ')} {other})"
         )
     entry = _switched_on(part, own)
-    found = _finding(
+    found = finding_at(
         "setup.orientation", target, entry, "mirrored", {"as set": {register: told.get(register, "never set") for register in registers}},
         panel=panel.name, states=", ".join(f"{register.replace('.', ' ')} is {told.get(register, part.reset.get(register))}" for register in registers),
         ways=" or ".join(ways),
@@ -462,14 +313,14 @@ def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
                     first, last = int(item.fields["start"]), int(item.fields["end"])
                     set_now[command.effect] = _Window(item.name, first, last, entry)
                     if last < first:
-                        yield _finding(
+                        yield finding_at(
                             "picture.outside-panel", target, entry, "reversed", command=item.name, last=last, first=first
                         )
             elif item.name == "data" and set_now:
                 for effect, window in set_now.items():
                     least, most = _shown(target, effect, told, window.first)
                     if window.first <= window.last and (window.first < least or window.last > most):
-                        yield _finding(
+                        yield finding_at(
                             "picture.outside-panel", target, window.entry, "" if window.last > most else "before",
                             {"written": [window.first, window.last], "shown": [least, most]}, command=window.command,
                             last=window.last, first=window.first, panel=target.panel.name, most=most, least=least,
@@ -499,5 +350,5 @@ def _shown(target: Target, effect: str, told: dict[str, Value], first: int) -> t
 
 
 RULES: list[Callable[[Target, list[Timed]], Iterator[Finding]]] = [
-    _bytes, _bring_up, _waits, _power_on, _resets, _mirrored, _decimals, _windows,
+    _bytes, _bring_up, waits, power_on, resets, _mirrored, _decimals, _windows,
 ]  # fmt: skip

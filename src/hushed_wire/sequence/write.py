@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 from ..part.wrap import WRAPS
 from ..picture.source import comment, identifier
-from .examine import Timed
 from .target import Target
+from .timed import Timed
 
 __all__ = ["WRITERS"]
 

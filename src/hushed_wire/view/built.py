@@ -6,8 +6,9 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from ..sequence import Target
-from ..sequence.examine import Examined, Timed
+from ..sequence.examine import Examined
 from ..sequence.listing import as_hush
+from ..sequence.timed import Timed
 from ..units import show_time, time_column
 from .pipe_console import kit_of
 

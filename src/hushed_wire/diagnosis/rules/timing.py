@@ -8,7 +8,7 @@ import numpy as np
 
 from ...bus.words import STOP
 from ...finding import Finding
-from ...sequence.examine import LATENT
+from ...sequence.timed import LATENT
 from ...units import show
 from ..case import Case
 from ..margins import Margin, of_execution, of_parts, of_specification
