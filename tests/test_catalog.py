@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from hushed_wire.compiled import fast_form
 from hushed_wire.errors import HushedError
 from hushed_wire.part import catalog_names, commands, load, load_file
-from hushed_wire.part.catalogs import SHIPPED, _under
+from hushed_wire.part.catalogs import SHIPPED
 from hushed_wire.part.characters import ROMS, codes_of, shown_as
 from hushed_wire.part.check import RESERVED, check, states
 from hushed_wire.part.chips import model_for
@@ -75,7 +75,7 @@ class Tables(unittest.TestCase):
 
     def test_what_is_loaded_fast_is_what_the_tables_say(self) -> None:
         for name in catalog_names():
-            self.assertIsNotNone(fast_form(SHIPPED / f"{name}.toml", _under()), "run: make catalog")
+            self.assertIsNotNone(fast_form(SHIPPED / f"{name}.toml"), "run: make catalog")
             self.assertEqual(load(name), load_file(SHIPPED / f"{name}.toml"))
 
     @given(st.data())

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
 from hushed_wire.trace import read_capture, vcd_plain
+from hushed_wire.trace import vcd as own_vcd
 from support import scratch
 
 FOLDER = scratch()
@@ -106,6 +107,22 @@ class AnyBody(unittest.TestCase):
                 trace = read_capture(path)
             self.assertEqual(len(trace), 2000)
             self.assertEqual(set(seen), ways)
+
+    def test_any_number_of_changes_at_one_time_take_no_more_room_than_the_lines(self) -> None:
+        path = FOLDER / "tick.vcd"
+        path.write_text(self.HEADER + "#0\n0!\n0#\n0b\n00\n#5\n" + "1!\n0!\n" * 5000 + "1#\n#9\n1!\n")
+        sizes = []
+        real = own_vcd._settled
+
+        def watched(*columns: object):  # type: ignore[no-untyped-def]
+            sizes.append(len(real(*columns)[0]))
+            return real(*columns)
+
+        with pieces(2000), mock.patch.object(own_vcd, "MOST_WAITING", 1000), mock.patch.object(own_vcd, "_settled", watched):
+            trace = read_capture(path)
+        self.assertEqual((trace.times.tolist(), trace.levels.tolist()), ([0, 5, 9], [0, 2, 3]))
+        self.assertGreater(len(sizes), 5)
+        self.assertLess(max(sizes), 10)
 
     def test_errors_name_the_line_wherever_a_piece_ends(self) -> None:
         lines = ["#0", "0!", "0#", "0b", "00", *(f"#{5 * (k // 2)}\n{k // 2 % 2}!" for k in range(2, 400, 2))]

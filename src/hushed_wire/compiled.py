@@ -1,6 +1,7 @@
 """Tables that ship as TOML and are read as JSON, which takes a tenth of the time.
 
-The TOML counts: a JSON beside it whose first line is not the checksum of the TOML (and of all that it stands on) is passed over.
+The TOML counts: a JSON beside it whose first line is not the checksum of the TOML and of all that it stands on, which that line names, is
+passed over.
 `make catalog` writes them.
 """
 
@@ -30,13 +31,14 @@ def _checksum(table: Path, under: Sequence[Path]) -> bytes:
     return b"%08x" % total
 
 
-def fast_form(table: Path, under: Sequence[Path] = ()) -> bytes | None:
-    """The JSON of a table, None where there is none that is up to date. under: other files that it stands on."""
+def fast_form(table: Path) -> bytes | None:
+    """The JSON of a table, None where there is none that is up to date."""
     try:
-        checksum, _, body = compiled_path(table).read_bytes().partition(b"\n")
-    except OSError:
+        first, _, body = compiled_path(table).read_bytes().partition(b"\n")
+        checksum, *under = first.split()
+        return body if checksum == _checksum(table, [table.parent / name.decode() for name in under]) else None
+    except (OSError, ValueError):
         return None
-    return body if checksum == _checksum(table, under) else None
 
 
 def read_compiled(table: Path, kind: type[T]) -> T:
@@ -51,7 +53,8 @@ def read_compiled(table: Path, kind: type[T]) -> T:
 
 
 def write_compiled(table: Path, value: Any, under: Sequence[Path] = ()) -> None:
-    """Writes the fast form of a table."""
+    """Writes the fast form of a table. under: other files that it stands on, beside it or in a folder there."""
     path = compiled_path(table)
     path.parent.mkdir(exist_ok=True)
-    path.write_bytes(_checksum(table, under) + b"\n" + msgspec.json.encode(value) + b"\n")
+    names = [below.relative_to(table.parent).as_posix().encode() for below in under]
+    path.write_bytes(b" ".join([_checksum(table, under), *names]) + b"\n" + msgspec.json.encode(value) + b"\n")

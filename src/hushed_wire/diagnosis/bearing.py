@@ -46,8 +46,11 @@ def bearing(
     nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
     known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
     # Without pauses or frames, data that move beside a clock are what speaks for words.
-    untold = BESIDE_DATA if case.serial in roles and len(piece.edges(roles[case.serial]).times) > 8 else 0.5
-    return max(clocked(piece, roles[clock], spans, bits, untold) for bits in known)
+    data = roles[case.serial] if case.serial in roles and len(piece.edges(roles[case.serial]).times) > 8 else None
+    score = max(clocked(piece, roles[clock], spans, bits, 0.5 if data is None else BESIDE_DATA) for bits in known)
+    if spans is None and data is not None:
+        score *= 2 * _settled(piece, roles[clock], data) - 1  # an encoder's second line changes with each edge of the first
+    return score
 
 
 def _spans(case: Case, roles: dict[str, int], piece: Trace, active: int | None) -> tuple[Times, Times] | None:
@@ -110,11 +113,10 @@ def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
 
 def _settled(piece: Trace, clock: int, data: int) -> float:
     """The share of clocks in which data change on one side only: a clock in data's place changes twice for each of them."""
-    rises, falls, changes = edges_to(piece, clock, 1), edges_to(piece, clock, 0), piece.edges(data).times[1:]
-    if len(rises) < 8 or len(falls) < 8 or not len(changes):
+    changes = piece.edges(data).times[1:]
+    if min(len(edges_to(piece, clock, level)) for level in (0, 1)) < 8 or not len(changes):
         return 1.0
-    after = np.searchsorted(rises, changes, side="right") > np.searchsorted(falls, changes, side="right")
-    high = float(np.mean(after == (piece.level_at(clock, np.array([piece.start]))[0] == 0)))
+    high = float(np.mean(piece.level_at(clock, changes) == 1))
     return max(high, 1 - high)
 
 

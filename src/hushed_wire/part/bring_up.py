@@ -88,7 +88,9 @@ def parameter_byte(part: Part, panel: Panel, register: str, need: Value | None, 
     for entry in command.fields.values():
         key = f"{name}.{entry.name}"
         fallback = next(iter(entry.values), 0)
-        fields[entry.name] = told.get(key, panel.needs.get(key, part.reset.get(key, fallback)))
+        usual = panel.needs.get(key, part.reset.get(key, fallback))
+        value = told.get(key, usual)
+        fields[entry.name] = value if command.takes_value(entry.name, value) else usual
         for rule in part.bring_up:
             if rule.register == key and rule.must_equal and applies(rule, panel):
                 wanted = _needed(rule, panel, "")

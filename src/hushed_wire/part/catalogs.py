@@ -47,9 +47,17 @@ class Catalog:
         if key not in self._parts:
             path = next((path for folder in self.folders if (path := folder / f"{key}.toml").is_file()), None)
             if path is None:
-                raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(key, self.names()))
+                self._parts[key] = self._same_as(key)
+                return self._parts[key]
             self._parts[key] = _shipped(path) if path.parent == SHIPPED else load_file(path)
         return self._parts[key]
+
+    def _same_as(self, name: str) -> Part:
+        """The part that a name is another one of."""
+        known = {other.lower(): part for part in map(self.load, self.names()) for other in part.also}
+        if name not in known:
+            raise HushedError(f"the catalog has no part '{name}'", remedy=nearest(name, [*self.names(), *known]))
+        return known[name]
 
     @contextmanager
     def in_use(self) -> Iterator[Catalog]:
@@ -79,22 +87,23 @@ def load(name: str) -> Part:
     return _now().load(name)
 
 
-def _under() -> list[Path]:
-    """What descriptions may stand on."""
-    return sorted((SHIPPED / "base").glob("*.toml"))
-
-
 def _shipped(path: Path) -> Part:
-    body = fast_form(path, _under())
+    body = fast_form(path)
     return load_file(path, checked=True) if body is None else msgspec.json.decode(body, type=Part)
 
 
 def compile_all() -> None:
     """Writes the fast form of every shipped description, and of the table of findings."""
+    import tomllib
+
     from .. import finding
 
     for path in SHIPPED.glob("*.toml"):
-        write_compiled(path, load_file(path), _under())
+        under, table = list[Path](), tomllib.loads(path.read_text(encoding="utf-8"))
+        while base := table.get("base", ""):
+            under.append(_base(base, path))
+            table = tomllib.loads(under[-1].read_text(encoding="utf-8"))
+        write_compiled(path, load_file(path), under)
     write_compiled(finding.TABLE, finding.codes())
 
 
@@ -126,25 +135,56 @@ def load_file(path: Path, checked: bool = False) -> Part:
     return part
 
 
+def _base(name: str, path: Path) -> Path:
+    """The file that a description stands on: a standard, or a part that ships. path: of the description."""
+    places = [SHIPPED / "base" / f"{name}.toml", SHIPPED / f"{name}.toml"]
+    found = next((place for place in places if place.is_file()), None)
+    if found is None or found == path:
+        known = [entry.stem for place in places for entry in place.parent.glob("*.toml") if entry != path]
+        raise HushedError(f"base: there is no base '{name}'", where=str(path), remedy=nearest(name, known))
+    return found
+
+
 def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
-    """A description over its base: tables are merged, the base's commands stay where name and code are free."""
-    below = SHIPPED / "base" / f"{base}.toml"
-    if not below.is_file():
-        bases = [entry.stem for entry in (SHIPPED / "base").glob("*.toml")]
-        raise HushedError(f"base: there is no base '{base}'", where=str(path), remedy=nearest(base, bases))
+    """A description over its base: tables are merged, the base's commands stay where name and code are free and `without` does not name
+    them, with the times of `takes`; what the base says of commands that are left out goes with them."""
     import tomllib
 
+    below = _base(base, path)
     under = tomllib.loads(below.read_text(encoding="utf-8"))
+    if under.get("base"):
+        under = _on_base(under, str(under["base"]), below)
     own = table.get("command", [])
     if not isinstance(own, list) or not all(isinstance(entry, dict) for entry in own):
         raise HushedError("command: it is no list of tables", where=str(path), remedy="write [[command]] ahead of each")
     names, codes = [entry.get("name") for entry in own], [entry.get("code") for entry in own]
-    rest = [entry for entry in under.pop("command", []) if entry["name"] not in names and entry["code"] not in codes]
+    theirs = [str(entry["name"]) for entry in under.get("command", [])]
+    takes, without = table.get("takes", {}), table.get("without", [])
+    for key, said in (("takes", takes), ("without", without)):
+        wrong = next((name for name in said if name not in theirs), None) if isinstance(said, dict | list) else key
+        if wrong is not None:
+            raise HushedError(f"{key}: the base has no command '{wrong}'", where=str(path), remedy=nearest(str(wrong), theirs))
+    of = f"{under['source']}, " if "source" in under else ""
+    rest = [
+        entry | {"source": of + str(entry["source"])} | ({"takes": takes[entry["name"]]} if entry["name"] in takes else {})
+        for entry in under.pop("command", [])
+        if entry["name"] not in (*names, *without) and entry["code"] not in codes
+    ]
+    kept = {str(entry.get("name")) for entry in [*own, *rest]}
+    gone = set(theirs) - kept
     out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
     for key in ("memory", "limits", "waits"):
         if key in under and isinstance(table.get(key), dict):
             out[key] = {**under[key], **table[key]}
     for key in ("bring_up", "beyond"):
         mine = table.get(key, [])
-        out[key] = [*mine, *under.get(key, [])] if isinstance(mine, list) else mine
+        still = [entry for entry in under.get(key, []) if not gone & _asked_of(entry)]
+        out[key] = [*mine, *still] if isinstance(mine, list) else mine
+    if gone and "start_up" not in table:
+        out["start_up"] = [name for name in under.get("start_up", []) if name not in gone]
     return out
+
+
+def _asked_of(entry: dict[str, Any]) -> set[str]:
+    """The commands that a rule on bring-up is about."""
+    return {str(entry.get("register", "")).partition(".")[0], str(entry.get("step", "")), str(entry.get("before", ""))}

@@ -125,6 +125,15 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
                 notes.append(f"byte {word} is {data[word]:#04x}; its fixed bits are {expected:#04x} (mask {mask:#04x})")
         return fields, "; ".join(notes)
 
+    def takes_value(self, name: str, value: Value) -> bool:
+        """Whether a field of that name can be given a value; what drivers send may have none that is documented."""
+        letter = next(letter for letter, field in self.fields.items() if field.name == name)
+        try:
+            _raw(self.name, self.fields[letter], value, len(self.places[letter]))
+        except HushedError:
+            return False
+        return True
+
     def encode(self, fields: dict[str, Value]) -> bytes:
         """The bytes of a command; the twin of `decode`. Raises HushedError naming the field and what it takes."""
         known = {field.name: letter for letter, field in self.fields.items()}

@@ -255,7 +255,9 @@ WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset")
 class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     """A part of the catalog. parameters: whether a command's parameters come as command or as data words. spi_modes: in which it takes data.
 
-    makers_own: first and last of the codes that the standard leaves to makers, whose drivers send more than datasheets tell.
+    makers_own: first and last of the codes that the standard leaves to makers, whose drivers send more than datasheets tell. base: a
+    standard or a part that it stands on, of whose commands `without` lists those that it lacks, and `takes` the times that it needs. also:
+    parts that are the same to a driver.
     """
 
     name: str
@@ -265,6 +267,9 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     command: list[Command]
     memory: Memory
     base: str = ""
+    without: list[str] = []
+    takes: dict[str, str] = {}
+    also: list[str] = []
     parameters: Literal["command", "data"] = "command"
     makers_own: list[int] = []
     spi_modes: list[int] = []

@@ -30,6 +30,7 @@ __all__ = ["READABLE", "Found", "adapter", "register", "written"]
 
 READABLE = 0.7  # share of what is written that people could read
 UNWRITTEN = 0.75  # the same where nothing was written: nothing speaks against it, but nothing for it either
+LETTERS = 0.9  # share of plain letters at which text is told from chance
 LEAST = 24  # writes below which nothing is told
 NIBBLES = ((4, 5, 6, 7), (0, 1, 2, 3), (7, 6, 5, 4), (3, 2, 1, 0))
 
@@ -101,10 +102,13 @@ def _best(trace: Trace, bus: Bus, bridge: Bridge, pin: str, values: NDArray[np.u
         seen = {name for chip in own for name in chip.names}
         steps = len(seen & set(display.start_up))
         data = sum(int(np.count_nonzero(chip.kind < 0)) for chip in own) / max(1, count)
-        letters = readable_share(display, own)
+        letters, plain_letters = readable_share(display, own), readable_share(display, own, ascii_only=True) or 0.0
         letters = UNWRITTEN if letters is None else letters
-        score = steps + 2 * letters - data * 0.1
-        if set_up_in(display, seen) and letters > READABLE and (best is None or score > best[0]):
+        score = steps + 2 * letters + 2 * plain_letters - data * 0.1
+        # A capture that begins behind the set-up's first steps has text that tells as much: any byte may be a katakana, few are letters.
+        words = sum(len(chip.payload) for chip in own)
+        told = set_up_in(display, seen) or (plain_letters > LETTERS and words >= LEAST)
+        if told and letters > READABLE and (best is None or score > best[0]):
             wired = [f"{out.upper()} {role.upper()}" for role, out in sorted(own_bridge.drives.items(), key=lambda item: item[1])]
             wired += [f"{role.upper()} on '{line}'" for role, line in past.items()]
             best = score, Found(own_bridge, device, ", ".join(wired), own_bus), own

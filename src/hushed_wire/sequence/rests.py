@@ -59,7 +59,11 @@ def _init_waits(target: Target, own: list[Timed]) -> Iterator[Finding]:
         if over[1] - over[0] < parse(text, "s"):
             evidence = {"needed": show(float(parse(text, "s")), "s"), "source": _waits_source(target)}
             rest = show(float(over[1] - over[0]), "s")
-            yield finding_at("timing.wait-short", target, entry, "start-up", evidence, over, rest=rest, number=number, takes=text)
+            found = finding_at(
+                "timing.wait-short", target, entry, "start-up", evidence, over, rest=rest, number=number, takes=text
+            )
+            found.aside = {"from_power_on": True}
+            yield found
 
 
 def _waits_source(target: Target) -> str:

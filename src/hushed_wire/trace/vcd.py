@@ -29,6 +29,7 @@ from .vcd_plain import Plain, decimal
 __all__ = ["looks_like", "read", "write"]
 
 LONGEST = PIECE  # bytes of a token
+MOST_WAITING = 1 << 20  # changes at one time that are kept as they came
 OTHER, TIME, SCALAR, VECTOR, PAIR, WORD, CODE = range(7)
 CLASS = np.zeros(256, dtype=np.uint8)
 for _chars, _kind in ((b"#", TIME), (b"01xXzZuUwWlLhH-", SCALAR), (b"bB", VECTOR), (b"rRsS", PAIR), (b"$", WORD)):
@@ -282,6 +283,8 @@ class Body:
                 np.concatenate([before[1], lines]),
                 np.concatenate([before[2], levels]),
             )
+        if len(self.waiting[0]) > MOST_WAITING:
+            self.waiting = _settled(*self.waiting)
         if not self.started and (len(times) or len(moments)):
             self.first = min(start, int(times[0])) if len(times) else start
             self.started = True
@@ -346,6 +349,14 @@ class Body:
         if unknown is not None and not unknown.any():
             unknown = None
         return self._trace(changed, packed, unknown, end)
+
+
+def _settled(times: Times, lines: NDArray[Any], levels: NDArray[np.uint8]) -> tuple[Times, NDArray[Any], NDArray[np.uint8]]:
+    """Changes with only the last one of each line at the last time: that is where it stands then, however often it moved on the way."""
+    last = int(np.searchsorted(times, times[-1], side="left"))
+    _, behind = np.unique(lines[last:][::-1], return_index=True)
+    keep = np.concatenate([np.arange(last), np.sort(len(times) - 1 - behind)])
+    return times[keep], lines[keep], levels[keep]
 
 
 def _behind_space(data: bytes) -> int:

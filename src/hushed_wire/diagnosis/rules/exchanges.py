@@ -15,6 +15,7 @@ from ...bus.spi_roles import mode_of
 from ...finding import Finding
 from ...part import Commands, Part, Payload, commands
 from ...part.bring_up import set_up_in
+from ...part.engine import DATA
 from ...part.wrap import WRAPS
 from ...rig import DeviceReading
 from ...trace import Trace, mishap
@@ -40,6 +41,7 @@ __all__ = ["RULES"]
 FIRST = (6, 10, 16, 24)  # commands that a set-up may have
 LEGIBLE = 0.97  # share of a text that has to be letters for its lines to be right
 CLEAR = 0.95  # share of data changes that keep clear of the edge that samples
+IN_A_ROW = 60  # commands without data that a set-up may have
 FEW = 6000  # changes on which orders of the data lines are tried
 
 
@@ -176,8 +178,18 @@ def _tried(case: Case, piece: Trace, reading: DeviceReading) -> Iterator[_Tried]
         ):
             continue  # data rest where they are sampled
         own = under(case, piece, reading, wiring)
-        if own is not None:
+        if own is not None and (_in_a_row(reading.part, own) <= IN_A_ROW or _in_a_row(reading.part, reading.chips) > IN_A_ROW):
             yield _Tried(sense(reading.part, own) - unmet(case, reading, own), wiring, own)
+
+
+def _in_a_row(part: Part, own: list[Commands]) -> int:
+    """The most commands that follow one another without a word of data, of a display whose pictures are data: set-ups have a few dozen, and
+    pictures that are taken for commands have hundreds, of which some are a set-up's by chance."""
+    most = 0
+    for chip in own if part.memory.kind in ("paged", "pixel") else ():
+        data = np.flatnonzero(np.concatenate([[True], chip.kind == DATA, [True]]))
+        most = max(most, int(np.diff(data).max()) - 1)
+    return most
 
 
 def _best(case: Case, reading: DeviceReading, tried: list[_Tried], now: float) -> Iterator[Finding]:

@@ -18,6 +18,7 @@ from ..rule import Rule, has_selects, is_addressed, not_addressed
 
 __all__ = ["RULES"]
 
+UNHEARD = 8  # clocks without a select: a word
 NEEDED = ("latch", "enable", "a", "b", "e")  # roles beside clocks, selects and data that every word or picture needs
 
 
@@ -111,12 +112,22 @@ def _unselected(case: Case, here: dict[str, int]) -> Iterator[Finding]:
         if here[role]:
             continue
         alone = len(own) == 1
-        if _level(case, role) != active and (case.kind.transfers if alone else whole):
+        if _level(case, role) != active and (case.kind.transfers if alone else whole and _unheard(case, own, active)):
             who = "no part listens" if alone else "its part does not listen"
             yield _stuck(case, role, f"which is not the level that selects ({case.bus.select}), so {who}", certain=True)
         elif _level(case, role) == active and not alone and any(here[other] for other in own):
             others = " and ".join(f"'{case.bus.lines[other]}'" for other in own if here[other])
             yield _stuck(case, role, f"so its part listens to everything, also to what is for {others}", certain=True)
+
+
+def _unheard(case: Case, selects: list[str], active: int) -> bool:
+    """Whether words come while nobody is selected: a part that is spoken to in vain, not one that had its turn ahead of the capture."""
+    clock = next((role for role in case.kind.clocks if role in case.roles and case.moves(role)), "")
+    if not clock:
+        return False
+    pulses = edges_to(case.trace, case.roles[clock], 1)
+    levels = [case.trace.level_at(case.roles[role], pulses) == active for role in selects]
+    return int(np.count_nonzero(~np.any(levels, axis=0))) >= UNHEARD
 
 
 def _data(case: Case, here: dict[str, int]) -> Iterator[Finding]:

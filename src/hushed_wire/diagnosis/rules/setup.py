@@ -15,6 +15,7 @@ from ...part.output_pins import pins_of
 from ...rig import DeviceReading, Rig, decode
 from ...rig.adapter import adapter, written
 from ...sequence.examine import RULES as SEQUENCE_RULES
+from ...units import parse
 from ..case import GAIN, POWERED, Case, broken, sense, strange_share, timed, unmet
 from ..hypotheses import wrong_base
 from ..rule import Rule, is_addressed
@@ -60,6 +61,8 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
     """What was not captured is not held against the driver."""
     if found.code == "timing.power-on-short":
         return False
+    if found.aside.get("from_power_on") and not _from_power_on(case, reading):
+        return False
     if found.code in UNSURE and not reading.started:
         return False  # which of its command sets a part was in, or which half of a byte comes first, is not known
     if not case.panel_known(reading) and found.aside.get("by_panel") == "needs":
@@ -72,6 +75,14 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
     # What was set counts where somebody acknowledged it; on other buses only a bring-up shows that these words are commands at all. What has its
     # reset value, or is back at it, counts only where the set-up is there and over.
     return ((bool(told) and case.kind.addressed) or reading.started) and not (case.unfinished and found.aside.get("at_reset"))
+
+
+def _from_power_on(case: Case, reading: DeviceReading) -> bool:
+    """Whether the first command of the capture is the first that the part got: only behind a rest as long as the part needs to wake up can
+    none of its start-up have come ahead, whose steps are nearer together."""
+    first = min(int(chip.payload.start[0]) for chip in reading.chips if len(chip))
+    rest = (first - case.trace.start) * case.trace.tick
+    return rest >= parse(reading.part.waits.get("power_on", "0s"), "s")
 
 
 def nothing_sent(case: Case) -> Iterator[Finding]:

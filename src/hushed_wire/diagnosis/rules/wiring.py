@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ...bus.changes import edges_to, typical
 from ...bus.i2c import spike_ticks
@@ -21,6 +22,7 @@ from ..rule import Rule, is_addressed, not_addressed
 
 __all__ = ["RULES"]
 
+CONTINUED = 0.01  # share of other pulses nearly as short, from which on short ones are nothing of their own
 NARROW = 0.2  # of the usual pulse: what is so much shorter is none of the driver's
 TOGETHER = 0.999  # share of edges that two lines have at the same time when they touch
 LEAST_EDGES = 12  # of a line that is held against another
@@ -137,7 +139,7 @@ def spikes(case: Case) -> Iterator[Finding]:
                 continue  # every word is whole, so no select was disturbed
             within_it = np.searchsorted(clocks, edges.times[1:-1] + took) - np.searchsorted(clocks, edges.times[1:-1])
             short = short[within_it[short] < 2]
-        if not len(short) or len(short) > 0.05 * len(took) or usual < 6 * sample:
+        if not len(short) or len(short) > 0.05 * len(took) or usual < 6 * sample or _among_others(took, short):
             continue
         name, lasts = case.bus.lines[role], show(case.seconds(int(np.median(took[short]))), "s")
         span = case.seconds(int(edges.times[1 + short[0]])), case.seconds(int(edges.times[1 + short[-1]]))
@@ -147,6 +149,15 @@ def spikes(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
         return
     case.rule_out("wiring.glitches", "no pulse of the clock is far shorter than the others")
+
+
+def _among_others(took: NDArray[np.int64], short: NDArray[np.int64]) -> bool:
+    """Whether pulses that look short are the shorter ones of a line whose pulses have every length: an encoder's, say, not a clock's."""
+    beside = np.unique(
+        np.clip(np.concatenate([short - 1, short, short + 1]), 0, len(took) - 1)
+    )  # a spike cuts a pulse into anything
+    others = np.delete(took, beside)
+    return len(others) > 0 and float(np.mean(others < 2 * took[short].max())) > CONTINUED
 
 
 def _glitches(
