@@ -6,7 +6,9 @@ BIN := $(VENV)/bin
 SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info/*')
 DEMO ?= build/skerry-haven
 
-.PHONY: demo test fuzz lint bench accuracy catalog findings screenshots clean
+INTERPRETER := @micropython/micropython-webassembly-pyscript@1.27.0
+
+.PHONY: ports demo test fuzz lint bench accuracy catalog findings screenshots clean
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
@@ -17,6 +19,18 @@ test: $(VENV)/.installed
 
 fuzz: $(VENV)/.installed
 	$(BIN)/python tests/run.py --explore $(or $(MINUTES),10)
+
+# Emitted drivers, on all that can run them here, and the table of what was shown so; a micro-controller's Python interpreter comes from the
+# npm registry.
+ports: $(VENV)/.installed build/ports/node_modules
+	@rm -f build/ports/proven.jsonl
+	HUSHED_WIRE_PROVEN=$(CURDIR)/build/ports/proven.jsonl $(BIN)/python tests/run.py test_emit.py
+	$(BIN)/python tests/ports/table.py build/ports/proven.jsonl docs/port.md
+
+build/ports/node_modules:
+	@command -v npm >/dev/null || echo "npm is not here: on Debian: apt-get install npm"
+	@npm install --silent --no-fund --no-audit --prefix build/ports $(INTERPRETER) >/dev/null 2>&1 || \
+	  echo "the interpreter could not be installed; the test that wants it is skipped"
 
 lint: $(VENV)/.installed
 	$(BIN)/ruff check src tests bench

@@ -1,13 +1,17 @@
 """Drivers that are emitted: compiled without a warning, run on a board of the test's own, and compared with what they come from."""
 
 import binascii
+import contextlib
 import json
+import os
 import re
 import shutil
 import subprocess
 import sys
 import unittest
 import unittest.mock
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -19,15 +23,24 @@ from hypothesis import strategies as st
 from hushed_wire.part import load
 from hushed_wire.port.names import identifier, remark
 from hushed_wire.rig import load_rig
-from ports.stand_in import I2c, Spi, Wires, clock_of, pin
+from ports.stand_in import GpioChip, I2c, KernelI2c, KernelSpi, Spi, Wires, clock_of, pin
 from support import ROOT, demo, program, scratch
 
 FOLDER = scratch()
 STRICT = ("-std=c99", "-pedantic", "-Wall", "-Wextra", "-Wconversion", "-Wshadow", "-Wunused-macros", "-Werror", "-O1")
+PORTS = ROOT / "tests" / "ports"
+INTERPRETER = ROOT / "build" / "ports" / "node_modules" / "@micropython" / "micropython-webassembly-pyscript"
 PLACES = {
     "front-desk": "tide.hush", "pump-room": "pump-room.hush", "wheelhouse": "wheelhouse.hush", "handheld": "handheld.hush",
     "engine-room": "engine-room.hush", "gate-keeper": "gate-keeper.hush",
 }  # fmt: skip
+
+
+def record(target: str, place: str, *how: str) -> None:
+    """What was done with the driver of a place, for the table of docs/port.md: `make ports` collects it."""
+    if "HUSHED_WIRE_PROVEN" in os.environ:
+        with Path(os.environ["HUSHED_WIRE_PROVEN"]).open("a") as file:
+            file.write(json.dumps([target, place, how]) + "\n")
 
 
 def emitted(place: str, target: str, *more: str, driver: str = "") -> tuple[Path, str]:
@@ -112,6 +125,28 @@ DRAWN = {
 }
 
 
+# The same page by page, where no frame is held in RAM.
+PAGED = {
+    "front-desk": (
+        'ok = tide_clear(false) && tide_text(3, 2, "GATE 07") && tide_text(110, 7, "OPEN") && tide_row(7, 126, 9) && tide_dots(0x80) && tide_dots(1)'
+        " && tide_dots(255) && tide_row_end() && !tide_row(8, 0, 1) && !tide_row(0, 128, 1);",
+        "o.clear(); o.text(3, 2, 'GATE 07'); o.text(110, 7, 'OPEN'); o.row(7, 126, bytes((0x80, 1, 255))); o.row(8, 0, b'1'); o.row(0, 128, b'1')",
+        'fill off\ntext 3,16 "GATE 07"\ntext 110,56 "OPE"\nrectangle 126,56 2x8 colour=off filled=yes\npoint 126,63\npoint 127,56',
+    ),
+    "handheld": (
+        'ok = hand_lcd_clear(true) && hand_lcd_clear(false) && hand_lcd_text(10, 3, "4.20 m of the lower lock");',
+        "o.clear(True); o.clear(); o.text(10, 3, '4.20 m of the lower lock')",
+        'fill off\ntext 10,24 "4.20 m of th"\n'
+        + "\n".join(f"point {at}" for at in ("82,27", "82,28", "82,29", "83,26", "83,28", "83,30")),
+    ),
+    "engine-room": (
+        'ok = engine_lcd_clear(false) && engine_lcd_text(50, 2, "TIDE");',
+        "o.clear(); o.text(50, 2, 'TIDE')",
+        'fill off\ntext 50,16 "TIDE"',
+    ),
+}
+
+
 class Proven(unittest.TestCase):
     """What a driver puts on the wires is what the sequence says, and nothing is wrong with it."""
 
@@ -146,6 +181,7 @@ class OnTheHost(Proven):
             with self.subTest(place):
                 folder, name = emitted(place, "c")
                 self.proven(place, on_the_host(folder, name, lines_of(place)), sequence)
+                record("c", place, "compiled", "run", "compared", "diagnosed")
 
     def test_other_parts_and_wirings(self) -> None:
         """The catalog's own bring-up and something drawn, on parts and wirings that the demo does not have."""
@@ -196,6 +232,7 @@ class OnTheHost(Proven):
                     program("screen", str(capture), "--rig", f"{place}.toml", "--at", "100ms", "--format", "json").stdout
                 )
                 self.assertTrue(any("#" in row for row in shown["screens"][0]["rows"]))
+                record("c", place, "compiled", "run", "compared", "diagnosed")
 
     def test_what_is_drawn(self) -> None:
         for place, (calls, _, lines) in DRAWN.items():
@@ -205,6 +242,11 @@ class OnTheHost(Proven):
                     folder, name, lines_of(place), f"static bool draw(void) {{ bool ok = true; {calls} return ok; }}"
                 )
                 self.shown(place, capture, lines)
+        for place, (calls, _, lines) in PAGED.items():
+            with self.subTest(place, frame=False):
+                folder, name = emitted(place, "c", "--no-show", "--no-frame")
+                draw = f"static bool draw(void) {{ bool ok = true; {calls} return ok; }}"
+                self.shown(place, on_the_host(folder, name, lines_of(place), draw), lines)
 
     def test_every_place_by_the_peripherals_of_the_table(self) -> None:
         for place in ("front-desk", "handheld"):
@@ -221,6 +263,7 @@ class OnTheHost(Proven):
             for source in sorted(folder.glob(f"{name}*.c")):
                 made = subprocess.run(["gcc", *STRICT, "-c", source.name], cwd=folder, capture_output=True, check=False)
                 self.assertEqual((made.returncode, made.stderr), (0, b""), place)
+            record("linux", place, "compiled")
 
 
 # Pins of the simulated part, by role.
@@ -230,6 +273,7 @@ AVR = {
     "engine-room": {**{f"d{k}": f"D{k}" for k in range(8)}, "rs": "B0", "rw": "B1", "e": "B2", "cs1": "B3", "cs2": "B4", "reset": "C0"},
     "gate-signal": {**{f"row{k}": f"B{k}" for k in range(5)}, **{f"column{k}": f"D{k}" for k in range(7)}},
     "gate-keeper": {"sck": "B5", "mosi": "B3", "cs": "B2", "dc": "B1", "reset": "B0", "backlight": "C0"},
+    "led-sign": {"a": "C0", "b": "C1", "clock": "B5", "data": "B3", "latch": "B2", "enable": "B1"},
 }  # fmt: skip
 FIRMWARE = """
 #include <avr/interrupt.h>
@@ -240,8 +284,75 @@ int main(void) {{ _delay_ms(50); (void)({calls}); cli(); sleep_enable(); sleep_c
 """
 
 
+class Probed(Proven):
+    """A probe's firmware on a board whose serial port is a pseudo-terminal: scanned, spoken to, sent by, walked by; and its bus captured."""
+
+    def probed(self, folder: Path, board: Callable[[int], list[str]]) -> None:
+        """board: what runs it, with a device at an address."""
+        with self.running(board(0x3D), folder) as path:
+            found = json.loads(program("scan", "--link", path, "--format", "json").stdout)
+            self.assertEqual(found["answered"], [0x3D])
+            sent = program("send", "tide.hush", "--rig", "front-desk.toml", "--link", path)
+            self.assertEqual(sent.returncode, 0, sent.stderr)
+            self.spoken(path)
+        self.assertEqual(program("find", str(folder / "out.vcd"), "fall=RST", "--format", "json").returncode, 0)
+        told = json.loads(
+            program("compare", "tide.hush", str(folder / "out.vcd"), "--rig", "front-desk.toml", "--format", "json").stdout
+        )
+        self.assertEqual(
+            (told["same"]["words"], told["same"]["state"], told["same"]["picture"]), (True, True, True), told["differences"][:2]
+        )
+        (folder / "lamps.toml").write_text(
+            '[[bus]]\nname = "lamps"\nkind = "i2c"\nlines = { scl = "SCL", sda = "SDA" }\n'
+            '[[bridge]]\nname = "segments"\non = "lamps"\npart = "pcf8574"\naddress = 0x23\n'
+        )
+        with self.running(board(0x23), folder) as path:
+            answers = b"no\nyes\na\nb\nc\nd\ne\nf\ng\ndp\n"
+            walked = program("send", "--walk", "segments", "--rig", str(folder / "lamps.toml"), "--link", path, stdin=answers)
+        self.assertEqual(walked.returncode, 0, walked.stderr)
+        self.assertIn(b'segment_a = "p0"', walked.stdout)
+        written = json.loads(program("decode", str(folder / "out.vcd"), "--format", "json").stdout)["transactions"]
+        driven = [byte for one in written if one["address"] == 0x23 for byte in one["bytes"]]
+        self.assertEqual([byte for byte in driven if byte.bit_count() == 1][-8:], [1 << bit for bit in range(8)], driven)
+
+    @contextlib.contextmanager
+    def running(self, words: list[str], folder: Path) -> Iterator[str]:
+        """The path of the board's serial port."""
+        with subprocess.Popen(words, cwd=folder, stdout=subprocess.PIPE) as board:
+            try:
+                assert board.stdout is not None
+                yield next(line for line in iter(board.stdout.readline, b"") if line.startswith(b"/dev/")).decode().strip()
+            finally:
+                board.terminate()
+
+    def spoken(self, path: str) -> None:
+        """What docs/probe.md says of lines: the CRC is that of binascii, damaged ones are told, an answer that was lost is given again."""
+
+        def line(text: str) -> bytes:
+            return f"{binascii.crc_hqx(text.encode(), 0):04x} {text}\n".encode()
+
+        with serial.Serial(path, 115200, timeout=2) as port:
+            for asked, answer in (
+                (line("41 who"), line("41 done talk=1 name=two-pins room=64")),
+                (line("42 levels"), line("42 done scl=1 sda=1")),
+                (b"1234 43 levels\n", b"495f 00 garbled\n"),
+                (line("44 transfer 50 - 1"), line("44 refused 0")),
+                (line("45 transfer 3d - 0"), line("45 done -")),
+                (line("45 levels"), line("45 done -")),
+                (line("46 line reset 0"), line("46 done")),
+                (line("47 line reset 1"), line("47 done")),
+                (line("48 transfer 3d 00" + "11" * 64 + " 0"), line("48 failed arguments")),
+                (line("49 dance"), line("49 failed unknown")),
+                (line("4a wait 50"), line("4a done")),
+                (b"x" * 400 + b"\n", b"495f 00 garbled\n"),
+                (line("4b scan 3c 3e"), line("4b done 3d")),
+            ):
+                port.write(asked)
+                self.assertEqual(port.readline(), answer, asked)
+
+
 @unittest.skipUnless(shutil.which("avr-gcc") and Path("/usr/include/simavr/sim_avr.h").exists(), "no avr-gcc or no simavr")
-class OnTheAvr(Proven):
+class OnTheAvr(Probed):
     """The registers of an 8-bit micro-controller, simulated: its pins are captured, its waits counted in its cycles."""
 
     @classmethod
@@ -287,26 +398,30 @@ class OnTheAvr(Proven):
                     self.assertIn(b"--no-show", done.stderr)
                     continue
                 self.proven(place, self.run_on(place), sequence)
+                record("avr", place, "compiled", "simulated", "compared", "diagnosed")
 
     def test_scanned(self) -> None:
         turns = """
 static bool draw(void)
-{
-    for (uint8_t k = 0; k < D_SIGNAL_PICTURES; ++k) {
-        d_signal_picture(k);
-        for (uint32_t t = 0; t < d_signal_stands(k); t += D_SIGNAL_SCAN_US) { d_signal_scan(); _delay_us(D_SIGNAL_SCAN_US - 60U); }
-    }
-    d_signal_dark();
+{{
+    for (uint8_t k = 0; k < {0}_PICTURES; ++k) {{
+        {1}_picture(k);
+        for (uint32_t t = 0; t < {1}_stands(k); t += {0}_SCAN_US) {{ {1}_scan(); _delay_us({0}_SCAN_US - {2}U); }}
+    }}
+    {1}_dark();
     return true;
-}
+}}
 """
-        capture = self.run_on("gate-signal", draw=turns)
-        done = program(
-            "compare", "gate-signal.hush", str(capture), "--rig", "gate-signal.toml", "--by", "picture", "--format", "json"
-        )
-        self.assertEqual(done.returncode, 0, done.stdout[:500])
-        judged = json.loads(program("diagnose", str(capture), "--rig", "gate-signal.toml", "--format", "json").stdout)
-        self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
+        for place, name, took in (("gate-signal", "d_signal", 60), ("led-sign", "sign", 900)):
+            with self.subTest(place):
+                capture = self.run_on(place, draw=turns.format(name.upper(), name, took))
+                done = program(
+                    "compare", f"{place}.hush", str(capture), "--rig", f"{place}.toml", "--by", "picture", "--format", "json"
+                )
+                self.assertEqual(done.returncode, 0, done.stdout[:500])
+                judged = json.loads(program("diagnose", str(capture), "--rig", f"{place}.toml", "--format", "json").stdout)
+                self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
+                record("avr", place, "compiled", "simulated", "compared", "diagnosed")
 
     def test_the_peripheral_for_spi(self) -> None:
         for place in ("handheld", "wheelhouse"):
@@ -332,50 +447,8 @@ static bool draw(void)
         ]
         made = subprocess.run(words, cwd=folder, capture_output=True, check=False)
         self.assertEqual((made.returncode, made.stderr), (0, b""))
-        wires = ["SCL=C5:scl", "SDA=C4:sda", "RST=B0", "--serial", "--at", "3d"]
-        with subprocess.Popen([str(FOLDER / "avr"), "a.elf", "out.vcd", *wires], cwd=folder, stdout=subprocess.PIPE) as board:
-            try:
-                assert board.stdout is not None
-                path = next(line for line in iter(board.stdout.readline, b"") if line.startswith(b"/dev/")).decode().strip()
-                found = json.loads(program("scan", "--link", path, "--format", "json").stdout)
-                self.assertEqual(found["answered"], [0x3D])
-                sent = program("send", "tide.hush", "--rig", "front-desk.toml", "--link", path)
-                self.assertEqual(sent.returncode, 0, sent.stderr)
-                self._spoken(path)
-            finally:
-                board.terminate()
-        self.assertEqual(program("find", str(folder / "out.vcd"), "fall=RST", "--format", "json").returncode, 0)
-        told = json.loads(
-            program("compare", "tide.hush", str(folder / "out.vcd"), "--rig", "front-desk.toml", "--format", "json").stdout
-        )
-        self.assertEqual(
-            (told["same"]["words"], told["same"]["state"], told["same"]["picture"]), (True, True, True), told["differences"][:2]
-        )
-
-    def _spoken(self, path: str) -> None:
-        """What docs/probe.md says of lines: the CRC is that of binascii, damaged ones are told, an answer that was lost is given again."""
-
-        def line(text: str) -> bytes:
-            return f"{binascii.crc_hqx(text.encode(), 0):04x} {text}\n".encode()
-
-        with serial.Serial(path, 115200, timeout=2) as port:
-            for asked, answer in (
-                (line("41 who"), line("41 done talk=1 name=two-pins room=64")),
-                (line("42 levels"), line("42 done scl=1 sda=1")),
-                (b"1234 43 levels\n", b"495f 00 garbled\n"),
-                (line("44 transfer 50 - 1"), line("44 refused 0")),
-                (line("45 transfer 3d - 0"), line("45 done -")),
-                (line("45 levels"), line("45 done -")),
-                (line("46 line reset 0"), line("46 done")),
-                (line("47 line reset 1"), line("47 done")),
-                (line("48 transfer 3d 00" + "11" * 64 + " 0"), line("48 failed arguments")),
-                (line("49 dance"), line("49 failed unknown")),
-                (line("4a wait 50"), line("4a done")),
-                (b"x" * 400 + b"\n", b"495f 00 garbled\n"),
-                (line("4b scan 3c 3e"), line("4b done 3d")),
-            ):
-                port.write(asked)
-                self.assertEqual(port.readline(), answer, asked)
+        wires = ["SCL=C5:scl", "SDA=C4:sda", "RST=B0", "--serial"]
+        self.probed(folder, lambda at: [str(FOLDER / "avr"), "a.elf", "out.vcd", *wires, "--at", f"{at:02x}"])
 
     def test_the_peripheral_for_i2c_compiles(self) -> None:
         folder, name = emitted("front-desk", "avr", "--bus", "hardware")
@@ -392,10 +465,12 @@ static bool draw(void)
         self.assertEqual((made.returncode, made.stderr), (0, b""))
 
     def test_what_is_drawn(self) -> None:
-        for place in ("handheld", "wheelhouse"):
-            calls, _, lines = DRAWN[place]
-            draw = f"static bool draw(void) {{ bool ok = true; {calls} return ok; }}"
-            self.shown(place, self.run_on(place, "--no-show", draw=draw), lines)
+        for place in ("handheld", "wheelhouse", "gate-keeper"):
+            with self.subTest(place):
+                calls, _, lines = DRAWN[place]
+                draw = f"static bool draw(void) {{ bool ok = true; {calls} return ok; }}"
+                self.shown(place, self.run_on(place, "--no-show", draw=draw), lines)
+        record("avr", "gate-keeper", "compiled", "simulated", "compared")
 
 
 TESTBENCH = """`timescale 1ns / 1ps
@@ -446,6 +521,7 @@ class InVerilog(Proven):
         for place in ("handheld", "wheelhouse"):
             with self.subTest(place):
                 self.proven(place, self.simulated(place, "wait (done);"), f"{place}.hush")
+                record("verilog", place, "simulated", "compared", "diagnosed", "synthesised")
 
     def test_scan_engines(self) -> None:
         for place in ("gate-signal", "led-sign"):
@@ -460,6 +536,7 @@ class InVerilog(Proven):
                 self.assertEqual(shown[0], shown[1])
                 judged = json.loads(program("diagnose", str(capture), "--rig", f"{place}.toml", "--format", "json").stdout)
                 self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
+                record("verilog", place, "simulated", "compared", "diagnosed", "synthesised")
 
     def test_what_is_not_played(self) -> None:
         done = program("emit", "tide.hush", "--rig", "front-desk.toml", "--for", "verilog", "-o", "x")
@@ -513,20 +590,21 @@ class Compiled(unittest.TestCase):
         for target, (pin_of, compiler) in COMPILED.items():
             if not shutil.which(compiler[0]):
                 continue
-            for place in PLACES:
+            for place in (*PLACES, "gate-signal", "led-sign"):
                 with self.subTest(target=target, place=place):
                     pins = [word for k, role in enumerate(lines_of(place)) for word in ("--pin", f"{role}={pin_of(k)}")]
-                    small = ["--no-show", *(["--no-frame"] if target == "8051" else [])]
-                    folder, name = emitted(place, target, *pins, *small)
+                    small = ["--no-show", *(["--no-frame"] if target == "8051" else [])] if place in PLACES else []
+                    folder, name = emitted(place, target, *pins, *small, driver=PLACES.get(place, f"{place}.hush"))
                     made = subprocess.run(
                         [*compiler, "-c", f"{name}.c"], cwd=folder, capture_output=True, check=False, timeout=100
                     )
                     self.assertEqual(made.returncode, 0, made.stderr.decode()[:600])
                     if "gcc" in compiler[0]:
                         self.assertEqual(made.stderr, b"")
+                    record(target, place, "compiled")
 
 
-class InPython(Proven):
+class InPython(Probed):
     """Python against stand-ins of the objects that a micro-controller has."""
 
     def made(self, place: str, *more: str, driver: str = "") -> tuple[Any, Wires]:
@@ -555,6 +633,7 @@ class InPython(Proven):
                 display.show()
                 wires.write(FOLDER / "python.vcd")
                 self.proven(place, FOLDER / "python.vcd", sequence)
+                record("python", place, "run", "compared", "diagnosed")
 
     def test_what_is_drawn(self) -> None:
         for place, (_, calls, lines) in DRAWN.items():
@@ -564,6 +643,75 @@ class InPython(Proven):
                 exec(calls, {"o": display})
                 wires.write(FOLDER / "python.vcd")
                 self.shown(place, FOLDER / "python.vcd", lines)
+        for place, (_, calls, lines) in PAGED.items():
+            with self.subTest(place, frame=False):
+                display, wires = self.made(place, "--no-show", "--no-frame")
+                display.start()
+                exec(calls, {"o": display})
+                wires.write(FOLDER / "python.vcd")
+                self.shown(place, FOLDER / "python.vcd", lines)
+
+    def on_linux(self, place: str, *pins: str) -> tuple[Any, Wires]:
+        """The display's object with the packages' own types and constants; what would open a device is a stand-in that moves the wires."""
+        folder, name = emitted(place, "python-linux", *pins)
+        lines = lines_of(place)
+        wires = Wires(**{line: int(role in ("scl", "sda", "cs", "reset")) for role, line in lines.items()})
+        port: dict[str, Any] = {}
+        exec(compile((folder / f"{name}_port.py").read_text(), f"{name}_port.py", "exec"), port)
+        at = {offset: lines[role] for role, (offset, _) in port.get("LINES", {}).items()}
+        for role, (_, level) in port.get("LINES", {}).items():
+            self.assertEqual(level, wires.levels[lines[role]], role)
+        devices: dict[str, Any] = {
+            "SMBus": partial(KernelI2c, wires, half=5000 if place == "pump-room" else 1300),
+            "SpiDev": partial(KernelSpi, wires, lines),
+        }
+        devices["gpiod"] = GpioChip(wires, at)
+        port |= {key: device for key, device in devices.items() if key in port}
+        own: dict[str, Any] = {}
+        clock = clock_of(wires)
+        clock.sleep = lambda seconds: clock.sleep_us(round(seconds * 1e6))  # type: ignore[attr-defined]
+        with unittest.mock.patch.dict(sys.modules, {"time": clock}):
+            exec(compile((folder / f"{name}.py").read_text(), f"{name}.py", "exec"), own)
+        return next(value for value in own.values() if isinstance(value, type))(**port["wired"]()), wires
+
+    def test_on_linux_by_the_packages_of_the_extra(self) -> None:
+        pins = {"engine-room": [word for k, role in enumerate(lines_of("engine-room")) for word in ("--pin", f"{role}={k + 2}")],
+                "wheelhouse": ["--pin", "cs=8"]}  # fmt: skip
+        for place, sequence in PLACES.items():
+            with self.subTest(place):
+                display, wires = self.on_linux(place, *pins.get(place, ()))
+                display.start()
+                display.show()
+                wires.write(FOLDER / "python.vcd")
+                self.proven(place, FOLDER / "python.vcd", sequence)
+                record("python-linux", place, "run", "compared", "diagnosed")
+
+    def test_the_probe(self) -> None:
+        folder = FOLDER / "python-probe"
+        pins = [word for pin in ("scl=5", "sda=4", "reset=GP7") for word in ("--pin", pin)]
+        done = program("emit", "probe", "--for", "python", *pins, "-o", str(folder))
+        self.assertEqual(done.returncode, 0, done.stderr)
+        wires = ["SCL=5:scl", "SDA=4:sda", "RST=GP7:reset"]
+        self.probed(folder, lambda at: [sys.executable, str(PORTS / "board.py"), "probe.py", "out.vcd", f"{at:02x}", *wires])
+
+    @unittest.skipUnless(INTERPRETER.is_dir() and shutil.which("node"), "no micro-controller's interpreter: make ports")
+    def test_on_a_micro_controllers_interpreter(self) -> None:
+        """What the objects are called with, and every wait, is what it is here."""
+        for place, (_, calls, _) in DRAWN.items():
+            with self.subTest(place):
+                folder, name = emitted(place, "python")
+                roles = [role for role in lines_of(place) if role not in ("scl", "sda", "sck", "mosi")]
+                kind = "i2c" if "scl" in lines_of(place) else "spi" if "sck" in lines_of(place) else ""
+                (folder / "run.py").write_text(
+                    (PORTS / "logged.py").read_text() + f"\nrun({name!r}, {kind!r}, {roles!r}, {calls!r})\n"
+                )
+                here = subprocess.run([sys.executable, "run.py"], cwd=folder, capture_output=True, check=True)
+                words = ["node", PORTS / "interpreter.mjs", INTERPRETER, folder / "run.py", folder / f"{name}.py"]
+                there = subprocess.run(words, capture_output=True, check=False, timeout=300)
+                self.assertEqual(there.returncode, 0, there.stderr.decode())
+                self.assertGreater(here.stdout.count(b"\n"), 20)
+                self.assertEqual(there.stdout.splitlines(), here.stdout.splitlines())
+                record("python", place, "interpreted")
 
 
 class Hostile(unittest.TestCase):

@@ -38,7 +38,8 @@ class SecondMaker(unittest.TestCase):
 
 # Captures that were blamed once: what their families would have to draw again is kept by seed.
 ONCE_BLAMED = (
-    Case("oled", 1041, late=0.7083, kinds={"wired": "nine"}), Case("oled", 1014, late=0.5, kinds={"wired": "nine"}), Case("lcd", 1038, late=0.88, kinds={"rw": True}),
+    Case("oled", 1041, late=0.7083, kinds={"wired": "nine"}), Case("oled", 1014, late=0.5, kinds={"wired": "nine"}),
+    Case("lcd", 1038, late=0.88, kinds={"rw": True}),
     Case("lcd", 1047, late=0.34), Case("ks", 1041, late=0.64), Case("ks", 1056, late=0.09), Case("backpack", 1050, late=0.55, rig=False),
     Case("several", 1011, late=0.24), Case("several", 1035, late=0.67, kinds={"turn": 1}), Case("pair", 1011, late=0.91),
     Case("foreign", 1014, foreign=True, kinds={"what": "encoder", "of": "pcd"}), Case("foreign", 1029, foreign=True, kinds={"what": "encoder", "of": "digits"}),

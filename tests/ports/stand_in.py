@@ -1,7 +1,12 @@
 """The objects of a micro-controller's Python, as stand-ins that write what they would put on the wires into a VCD. Shares no code with the program."""
 
+from __future__ import annotations
+
 from pathlib import Path
 from types import ModuleType
+from typing import Any
+
+import gpiod
 
 
 class Wires:
@@ -67,6 +72,55 @@ class Spi:
                 self.wires.put(self.data, byte >> bit & 1, self.half // 2)
                 self.wires.put(self.clock, 1, self.half)
                 self.wires.put(self.clock, 0, self.half)
+
+
+class KernelI2c:
+    """A bus of the kernel's, as `smbus2` opens it: takes its own messages."""
+
+    def __init__(self, wires: Wires, bus: int, half: int) -> None:
+        assert bus == 1
+        self.bus = I2c(wires, half)
+
+    def i2c_rdwr(self, message: Any) -> None:
+        assert message.flags == 0  # a write to an address of seven bits
+        self.bus.writeto(message.addr, bytes(message))
+
+
+class KernelSpi:
+    """A bus of the kernel's, as `spidev` opens it."""
+
+    def __init__(self, wires: Wires, lines: dict[str, str]) -> None:
+        self.bus, self.mode, self.no_cs, self.max_speed_hz = Spi(wires, lines["sck"], lines["mosi"]), 0, False, 0
+
+    def open(self, bus: int, device: int) -> None:
+        assert (bus, device) == (0, 0)
+
+    def writebytes2(self, raw: bytes) -> None:
+        assert self.mode == 0
+        assert self.no_cs
+        assert self.max_speed_hz > 0
+        self.bus.write(raw)
+
+
+class GpioChip:
+    """The module `gpiod`, with its own settings and values; a request moves the wires. lines: offset to wire."""
+
+    LineSettings = gpiod.LineSettings
+
+    def __init__(self, wires: Wires, lines: dict[int, str]) -> None:
+        self.wires, self.lines = wires, lines
+
+    def request_lines(self, path: str, consumer: str, config: dict[int, gpiod.LineSettings]) -> GpioChip:
+        assert path == "/dev/gpiochip0"
+        assert consumer
+        assert set(config) == set(self.lines)
+        for offset, settings in config.items():
+            assert settings.direction == gpiod.line.Direction.OUTPUT
+            assert settings.output_value == gpiod.line.Value(self.wires.levels[self.lines[offset]])
+        return self
+
+    def set_value(self, line: int, value: gpiod.line.Value) -> None:
+        self.wires.put(self.lines[line], int(value == gpiod.line.Value.ACTIVE))
 
 
 def pin(wires: Wires, name: str) -> object:

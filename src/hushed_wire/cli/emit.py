@@ -58,7 +58,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--every-command", action="store_true", help="a function for each command of the part, not only for those that are sent"
     )
     group.add_argument("--no-show", action="store_true", help="without what is shown behind the set-up")
-    group.add_argument("--no-frame", action="store_true", help="without functions to draw with")
+    group.add_argument("--no-frame", action="store_true", help="pixels go out page by page, without a frame in RAM")
+    group.add_argument("--no-drawing", action="store_true", help="without functions to draw with")
     group.add_argument("--ram", type=int, metavar="BYTES", help="refuse what needs more RAM")
     group.add_argument("--flash", type=int, metavar="BYTES", help="refuse what needs more flash for its constants")
     parser.add_argument(
@@ -113,7 +114,7 @@ def _driver(args: argparse.Namespace) -> Emitted:
         made.leave_out_pictures()
     return emitted(
         made, row, bang=None if args.bus is None else args.bus == "pins", pins=_pins(args), cpu=args.cpu, every_command=args.every_command,
-        frame=not args.no_frame, ram=args.ram, flash=args.flash,
+        frame=not args.no_frame, drawing=not args.no_drawing, ram=args.ram, flash=args.flash,
     )  # fmt: skip
 
 

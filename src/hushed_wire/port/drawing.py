@@ -42,8 +42,8 @@ class Drawing:
     why: str = ""
 
 
-def drawing_of(made: Plan) -> Drawing:
-    """By the kind of the part's memory."""
+def drawing_of(made: Plan, frame: bool = True) -> Drawing:
+    """By the kind of the part's memory. frame: dots are drawn in RAM; else pages go out as they are drawn."""
     kind = made.part.memory.kind
     if made.target.chain > 1:
         return Drawing(why="commands and drawing are left out: in a chain each word has no-ops for the others beside it")
@@ -52,7 +52,7 @@ def drawing_of(made: Plan) -> Drawing:
     if kind == "digit" and made.target.panel.form == "digits":
         return _digits(made)
     if kind == "paged":
-        return _paged(made)
+        return _paged(made, frame)
     if kind == "pixel":
         return _colour(made)
     return Drawing(why="drawing is left out: a panel of this kind has no functions of its own yet")
@@ -126,7 +126,7 @@ def _digits(made: Plan) -> Drawing:
     return Drawing("digits", values, {"few"}, ram=16 + 12 + len(places))
 
 
-def _paged(made: Plan) -> Drawing:
+def _paged(made: Plan, frame: bool) -> Drawing:
     panel, part = made.target.panel, made.part
     mode = str(made.state.role("mode", "page"))
     area = part.memory.area.get(mode)
@@ -151,7 +151,11 @@ def _paged(made: Plan) -> Drawing:
         "column_offset": panel.column_offset, "chip_columns": part.memory.columns, "area": words, "area_uses_right": any("right" in word for word in words),
         "font": _font(),
     }  # fmt: skip
-    return Drawing("paged", values, set(), ram=pages * columns + 2 * pages, flash=FONT_BYTES)
+    if frame:
+        return Drawing("paged", values, set(), ram=pages * columns + 2 * pages, flash=FONT_BYTES)
+    if mounted:
+        return Drawing(why="drawing is left out: letters stand across the pages of this panel, which takes a frame")
+    return Drawing("pages", values | {"frame_bytes": 0}, set(), ram=3, flash=FONT_BYTES)
 
 
 def _mounted(width: int, height: int, rotate: int, mirror: bool) -> tuple[str, str] | None:

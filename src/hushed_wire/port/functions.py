@@ -20,6 +20,7 @@ DRAWN = {
     "character": ("at", "character", "text", "number", "own_glyph"),
     "digits": ("put_digit", "text", "number"),
     "paged": ("clear", "pixel", "text", "flush"),
+    "pages": ("row", "dots", "dots_of", "row_end", "row_page", "row_at", "row_stop", "seek", "clear", "text"),
     "colour": ("window", "colour", "box", "pixel", "text"),
 }
 

@@ -11,22 +11,23 @@ from ..version import VERSION
 from .render import Emitted, filled
 from .targets import Target
 from .wired import Pin
+from .written import text_literal
 
 __all__ = ["probe_of"]
 
 BAUD = 115200
 ROOM = 64  # bytes of a transfer: a line of it and an answer fit into a kilobyte of RAM
 HALF_US = 5  # microseconds of half a clock: 100 kHz, which every part takes
-WITH_SERIAL = ("port_c", "port_avr")  # templates of targets that have a serial port
+WITH_SERIAL = ("c", "avr", "python")  # targets that have a serial port here
 
 
 def probe_of(target: Target, pins: Mapping[str, str], cpu: Fraction | None = None) -> Emitted:
     """The source. pins: role to pin: scl, sda, and any other line that `line` may set. Raises HushedError where the target has no serial port here."""
-    if target.port not in WITH_SERIAL:
+    if target.name not in WITH_SERIAL:
         raise HushedError(
             f"the probe's firmware is not emitted for {target.title}",
             where="--for",
-            remedy="take avr, or c and fill in its functions",
+            remedy="take avr or python, or c and fill in its functions",
         )
     roles = ["scl", "sda", *(role for role in pins if role not in ("scl", "sda"))]
     own: list[Pin] = []
@@ -43,6 +44,12 @@ def probe_of(target: Target, pins: Mapping[str, str], cpu: Fraction | None = Non
                     f"the pin of {role} is not said", where="--pin", remedy=f"say --pin {role}={target.pin_example}"
                 )
             pin.at = found.groups()
+        elif target.family == "python":
+            if role not in pins:
+                raise HushedError(
+                    f"the pin of {role} is not said", where="--pin", remedy=f"say --pin {role}=5, as the interpreter calls it"
+                )
+            pin.at = (pins[role] if pins[role].isdecimal() else text_literal(pins[role]),)
         own.append(pin)
     hertz = target.hertz(cpu)
     d = {
@@ -50,7 +57,9 @@ def probe_of(target: Target, pins: Mapping[str, str], cpu: Fraction | None = Non
         "bus_pins_open_drain": True, "mode": 0, "msb": True, "half_us": HALF_US, "serial": BAUD, "probe_room": ROOM, "probe_name": "two-pins",
         "probe_lines": [pin.role for pin in own if not pin.open_drain],
     }  # fmt: skip
-    names = [("probe.c.j2", "probe.c"), (f"target/{target.port}.h.j2", "probe_port.h")]
-    if target.port == "port_c":
-        names.append((f"target/{target.port}.c.j2", "probe_port.c"))
+    names = [("probe.py.j2", "probe.py")]
+    if target.family == "c":
+        names = [("probe.c.j2", "probe.c"), (f"target/{target.port}.h.j2", "probe_port.h")]
+        if target.name == "c":
+            names.append((f"target/{target.port}.c.j2", "probe_port.c"))
     return Emitted({name: filled(target, template, d) for template, name in names}, 3 * ROOM + 4 * ROOM + 80, 0, 0, [])

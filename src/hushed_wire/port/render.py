@@ -46,11 +46,12 @@ def emitted(
     cpu: Fraction | None = None,
     every_command: bool = False,
     frame: bool = True,
+    drawing: bool = True,
     ram: int | None = None,
     flash: int | None = None,
 ) -> Emitted:
-    """The source of a driver. bang: the bus by its pins, not by a peripheral. pins: role to pin, over the rig's. cpu: Hz. frame: with functions
-    to draw with. ram, flash: bytes that there are.
+    """The source of a driver. bang: the bus by its pins, not by a peripheral. pins: role to pin, over the rig's. cpu: Hz. drawing: with functions
+    to draw with. frame: pixels are drawn in RAM, where they go by pages. ram, flash: bytes that there are.
 
     Raises HushedError where the target cannot drive it, or it needs more than there is.
     """
@@ -63,7 +64,7 @@ def emitted(
     uses: set[str] = set()
     d["start"] = [calls(piece, d, arrays, uses) for piece in made.start]
     d["show"] = [calls(piece, d, arrays, uses) for piece in made.show]
-    drawn = drawing_of(made) if frame else Drawing()
+    drawn = drawing_of(made, frame) if drawing else Drawing()
     d.update(functions(made, every_command, drawn.template))
     notes = [*made.notes]
     if drawn.why:
@@ -77,10 +78,9 @@ def emitted(
     d["uses"], d["arrays"] = uses, arrays.told
     need_ram, need_flash = drawn.ram + (2 if d["bus"] == "parallel" else 1), sum(len(raw) for raw in arrays.known) + drawn.flash
     if ram is not None and need_ram > ram and drawn.template == "paged":
-        # Without a frame in RAM what remains is the set-up, the commands and what is shown.
         raise HushedError(
             f"a frame of {d['frame_bytes']:,} bytes and what belongs to it need {need_ram:,} bytes of RAM, {ram:,} are there",
-            where="--ram", remedy="--no-frame leaves drawing out: the set-up, the commands and the picture need a few bytes",
+            where="--ram", remedy="--no-frame draws page by page, as it goes out, and needs a few bytes",
         )  # fmt: skip
     if ram is not None and need_ram > ram:
         raise HushedError(f"it needs {need_ram:,} bytes of RAM, {ram:,} are there", where="--ram", remedy="take a larger part")
@@ -185,14 +185,15 @@ def _pin_list(name: str, pins: list[Pin]) -> dict[str, str]:
 
 
 def filled(target: Target, template: str, d: dict[str, Any]) -> str:
-    """A file of a driver; no more than one empty line in a row."""
+    """A file of a driver; no more than one empty line in a row, but for what Python has ahead of functions and classes."""
     text = _environment(target.family).get_template(template).render(d=d, t=target)
-    return re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
+    text = re.sub(r"\n{3,}", "\n\n", text).rstrip("\n") + "\n"
+    return re.sub(r"\n\n(?=(?:def |class |if __name__))", "\n\n\n", text) if target.family == "python" else text
 
 
 def _files(target: Target, name: str) -> list[tuple[str, str]]:
     if target.family == "python":
-        return [("driver.py.j2", f"{name}.py")]
+        return [("driver.py.j2", f"{name}.py"), *([(f"{target.port}.py.j2", f"{name}_port.py")] if target.port else [])]
     out = [("driver.h.j2", f"{name}.h"), ("driver.c.j2", f"{name}.c"), (f"target/{target.port}.h.j2", f"{name}_port.h")]
     if (FOLDER / target.family / "target" / f"{target.port}.c.j2").exists():
         out.append((f"target/{target.port}.c.j2", f"{name}_port.c"))

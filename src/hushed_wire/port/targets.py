@@ -18,11 +18,13 @@ FOLDER = Path(__file__).parent / "templates"
 
 
 class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """title: in a list. family: the folder of its templates. port: the template of what moves its pins. pin: what one of its pins looks like, as a
-    pattern, and `pin_example` an example; "" where pins have numbers of no meaning here. hardware: kinds of bus that it has a peripheral for. usual: "pins" or
-    "hardware". compile: how its source is compiled, for people. cpu: its usual clock, where waits are counted out in its cycles.
+    """name: on the command line. title: in a list. family: the folder of its templates. port: the template of what moves its pins, "" where the
+    driver does. pin: what one of its pins looks like, as a pattern, and `pin_example` an example; "" where pins have numbers of no meaning
+    here. hardware: kinds of bus that it has a peripheral for. usual: "pins" or "hardware". compile: how its source is compiled, for people.
+    cpu: its usual clock, where waits are counted out in its cycles.
     """
 
+    name: str
     title: str
     family: str
     port: str
@@ -42,7 +44,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 def every_target() -> dict[str, Target]:
     """All rows, by name."""
     rows = tomllib.loads((FOLDER / "targets.toml").read_text(encoding="utf-8"))
-    return {name: msgspec.convert(row, Target) for name, row in rows.items()}
+    return {name: msgspec.convert(row | {"name": name}, Target) for name, row in rows.items()}
 
 
 def target_named(name: str) -> Target:

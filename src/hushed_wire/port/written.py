@@ -9,7 +9,7 @@ from typing import Any
 from .names import remark
 from .plan import Piece, Run
 
-__all__ = ["FEW", "Arrays", "area_in_python", "as_python", "byte_lines", "byte_rows", "calls"]
+__all__ = ["FEW", "Arrays", "area_in_python", "as_python", "byte_lines", "byte_rows", "calls", "text_literal"]
 
 FEW = 3  # words that a call takes as they are
 
@@ -48,6 +48,15 @@ def byte_rows(raw: bytes) -> list[str]:
 def literal(raw: bytes) -> str:
     """Bytes as a literal of Python."""
     return 'b"' + "".join(f"\\x{byte:02x}" for byte in raw) + '"'
+
+
+def text_literal(text: str) -> str:
+    """Text as a literal of Python, in ASCII."""
+    return (
+        '"'
+        + "".join(c if c.isascii() and c.isprintable() and c not in '"\\' else f"\\u{ord(c) & 0xFFFF:04x}" for c in text)
+        + '"'
+    )
 
 
 def byte_lines(raw: bytes) -> list[str]:
