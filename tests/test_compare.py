@@ -113,6 +113,22 @@ class Judged(unittest.TestCase):
                 self.assertIn(name, reasons(found)[key])
                 self.assertTrue(found.first is not None and found.first.why.matters)
 
+    def test_settings_count_while_a_picture_stands(self) -> None:
+        pictures = [f'wait 50ms\nfill off\ntext 3,9 "{word}"\nwait 50ms' for word in ("GATE", "OPEN", "SHUT")]
+
+        def shown(*ahead: str) -> list[str]:
+            """The pictures, each with what is set while it stands, and the same at the end."""
+            lines = [line for picture, more in zip(pictures, ahead, strict=True) for line in (picture, more) if line]
+            return "\n".join([*OLED, *lines, "wait 50ms", "fill off", "contrast 0x40", "invert off"]).splitlines()
+
+        same = compared(shown("contrast 0x80", "", "invert on"), shown("contrast 0x80", "nop", "invert on\ncontrast 0x80"))
+        self.assertIs(same.holds(), True, reasons(same))
+        other = compared(shown("contrast 0x80", "", "invert on"), shown("", "contrast 0x80", "invert on"))
+        stood = [entry for entry in other.differences if entry.why.key == "while-it-stood"]
+        self.assertEqual([(entry.a.name, entry.a.fields, entry.b.fields, entry.count) for entry in stood if entry.a and entry.b],
+                         [("contrast", {"level": 0x80}, {"level": 0xCF}, 2)])  # fmt: skip
+        self.assertEqual((other.same["state"], other.same["picture"], other.holds()), (False, True, False))
+
     def test_a_missing_step_and_a_missing_reset(self) -> None:
         start = bring_up("st7789", "240x320")
         full = [*start, "set-column-address start=0 end=239", "set-page-address start=0 end=319"]

@@ -52,6 +52,18 @@ def reason(key: str, **values: object) -> Reason:
     return Reason(key, bool(row["matters"]), str(row["because"]).format(**values))
 
 
+def _held(model: Any, ticks: list[int], told: Told) -> list[dict[str, Value]]:
+    """What registers hold at moments in order: as set by then, else as a reset leaves them where the set-up is there."""
+    out, now, at = [], dict(told.part.reset if told.started else {}), 0
+    for tick in ticks:
+        while at < len(model.registers) and model.registers[at][0] <= tick:
+            _, name, value = model.registers[at]
+            now[name] = value
+            at += 1
+        out.append(dict(now))
+    return out
+
+
 @dataclass
 class Judge:
     """One chip of a display on both sides. a, b: what it was told. steps: its commands."""
@@ -103,6 +115,20 @@ class Judge:
         a, b = self.registers
         skip = self.moving | self.wired
         return {name: (a[name], b[name]) for name in sorted(set(a) & set(b)) if name not in skip and str(a[name]) != str(b[name])}
+
+    def unlike_at(self, ticks: tuple[list[int], list[int]]) -> list[dict[str, tuple[Value, Value]]]:
+        """Settings that differ at moments of both sides, where both are known then, and that do not differ at the end. ticks: of each side, the
+        same number, in order."""
+        skip = self.moving | self.wired | set(self.unlike)
+        sides = [_held(model, own, told) for model, own, told in zip(self._models(), ticks, (self.a, self.b), strict=True)]
+        return [
+            {
+                name: (a[name], b[name])
+                for name in sorted(set(a) & set(b) & set(self.registers[0]))
+                if name not in skip and str(a[name]) != str(b[name])
+            }
+            for a, b in zip(*sides, strict=True)
+        ]
 
     @cached_property
     def unknown(self) -> list[str]:

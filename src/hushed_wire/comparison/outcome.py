@@ -190,6 +190,10 @@ def _told_alike(out: Matched) -> None:
         commands &= not found
         out.every &= every
         out.differences += _told(judge, found)
+        stood = _while_they_stood(judge, out.pictures)
+        out.differences += stood
+        if stood:
+            state = False
         for side, step, why in judge.order_rules():
             out.differences.append(_only(side, a.name, chip, Point(None, "", step, b"", {}), why))
         out.waits += waits(*steps, found)
@@ -206,6 +210,25 @@ def _told_alike(out: Matched) -> None:
         out.counts["registers"] = _added(out.counts.get("registers"), (len(judge.registers[0]), len(judge.registers[1])))
         out.counts["memory"] = _added(out.counts.get("memory"), (judge.memory[1] if judge.memory else 0, 0))
     out.same |= {"words": bool(words), "commands": bool(commands), "state": state}
+
+
+def _while_they_stood(judge: Judge, shown: Pictures) -> list[Difference]:
+    """Settings that differ while a picture that both have stands, and not at the end: each register once, with how many pictures it is about."""
+    if not shown.both:
+        return []
+    ticks = [a.until for a, _ in shown.both], [b.until for _, b in shown.both]
+    out: dict[str, Difference] = {}
+    for number, (unlike, (first, second)) in enumerate(zip(judge.unlike_at(ticks), shown.both, strict=True), 1):
+        for name, (a, b) in unlike.items():
+            if name in out:
+                out[name].count += 1
+                continue
+            command, _, entry = name.partition(".")
+            left = Point(first.time if judge.a.timed else None, "", command, b"", {entry: a})
+            right = Point(second.time if judge.b.timed else None, "", command, b"", {entry: b})
+            why = reason("while-it-stood", register=name.replace(".", " "), a=a, b=b, number=number)
+            out[name] = Difference("changed", judge.a.name, judge.chip, left, right, why)
+    return list(out.values())
 
 
 def _added(known: tuple[int, int] | None, more: tuple[int, int]) -> tuple[int, int]:

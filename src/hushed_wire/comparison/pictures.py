@@ -7,9 +7,11 @@ from difflib import SequenceMatcher
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..part.frames import frame_ends
 from ..part.glass import Glass, TextGlass
+from ..part.model import NEVER, Journal
 from .judge import Reason, reason
 from .sides import Told
 
@@ -20,16 +22,18 @@ MOST = 200  # pictures that are looked at one by one
 
 @dataclass
 class Shown:
-    """One picture that stood on the glass. time: seconds from the side's beginning."""
+    """One picture that stood on the glass. time: seconds from the side's beginning. until: the tick up to which it stood, ahead of what was
+    written next."""
 
     time: float
     glass: Any
+    until: int = NEVER
 
 
 @dataclass
 class Pictures:
     """same: None where it cannot be told. end: the glass of each side at the end. only: side, picture and why, of those that one side has.
-    end_same: whether the pattern at the end is."""
+    end_same: whether the pattern at the end is. both: pictures that both have, in order."""
 
     same: bool | None
     counts: tuple[int, int] = (0, 0)
@@ -37,6 +41,7 @@ class Pictures:
     only: list[tuple[int, Shown, Reason]] = field(default_factory=list)
     why: str = ""
     end_same: bool | None = None
+    both: list[tuple[Shown, Shown]] = field(default_factory=list)
 
 
 def pictures(a: Told, b: Told) -> Pictures:
@@ -53,7 +58,7 @@ def pictures(a: Told, b: Told) -> Pictures:
     if max(out.counts) > MOST:
         out.why = f"of more than {MOST} pictures only the last was compared"
     else:
-        out.only = _only(shown[0], shown[1])
+        out.only, out.both = _aligned(shown[0], shown[1])
     at_end = out.end_same = bool(np.array_equal(end[0].pattern, end[1].pattern)) and _glyphs_same(*end)
     if not at_end and not any(why.matters for _, _, why in out.only):
         out.only.append((1, shown[1][-1] if shown[1] else Shown(0.0, end[1]), reason("other-picture", side="B", other="A")))
@@ -81,20 +86,30 @@ def _shown(told: Told) -> list[Shown]:
     """The distinct pictures, in order; no more than `MOST` and one."""
     out: list[Shown] = []
     last: Any = None
+    written = told.memory.journal()[0] if isinstance(told.memory, Journal) else None
     for end in frame_ends(told.memory, told.tick).tolist():
         glass = told.glass(end)
         assert glass is not None
         now = glass.pattern
+        until = end if written is None else _ahead_of_next(written, end)
         if last is None or not np.array_equal(now, last):
-            out.append(Shown(end * told.tick, glass))
+            out.append(Shown(end * told.tick, glass, until))
             last = now
+        else:
+            out[-1].until = until
         if len(out) > MOST:
             break
     return out
 
 
-def _only(a: list[Shown], b: list[Shown]) -> list[tuple[int, Shown, Reason]]:
-    """Pictures that only one side has. What is made of the cells of the pictures around it was on its way."""
+def _ahead_of_next(written: NDArray[np.int64], end: int) -> int:
+    """The tick ahead of the first write behind one; NEVER where none follows."""
+    behind = int(np.searchsorted(written, end, "right"))
+    return int(written[behind]) - 1 if behind < len(written) else NEVER
+
+
+def _aligned(a: list[Shown], b: list[Shown]) -> tuple[list[tuple[int, Shown, Reason]], list[tuple[Shown, Shown]]]:
+    """Pictures that only one side has, and those that both have. What is made of the cells of the pictures around it was on its way."""
     keys: list[list[bytes]] = [[entry.glass.pattern.tobytes() for entry in side] for side in (a, b)]
     numbers: dict[bytes, int] = {}
     coded = [[numbers.setdefault(key, len(numbers)) for key in side] for side in keys]
@@ -112,7 +127,7 @@ def _only(a: list[Shown], b: list[Shown]) -> list[tuple[int, Shown, Reason]]:
             behind = next((own[k].glass.pattern for k in common if k > index), None)
             why = "on-the-way" if behind is not None and _between(entry.glass.pattern, before, behind) else "other-picture"
             out.append((side, entry, reason(why, side="AB"[side], other="BA"[side])))
-    return out
+    return out, [(a[i], b[j]) for i, j in matched]
 
 
 def _between(now: Any, before: Any, behind: Any) -> bool:

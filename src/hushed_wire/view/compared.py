@@ -67,6 +67,9 @@ def _beside(one: Matched, level: str) -> str:
         return (f"{a:,}" if a == b else f"{a:,} in A, {b:,} in B") + more
     if level == "state":
         size = one.counts["memory"][0]
+        reasons = {entry.why.key for entry in one.differences if entry.why.matters}
+        if "while-it-stood" in reasons and not reasons & {"at-the-end", "other-memory"}:
+            return "the same at the end, not while pictures stood"
         return f"{counted(one.counts['registers'][0], 'register')}" + (
             f" and {counted(size, 'cell')} of memory at the end" if size else ""
         )
