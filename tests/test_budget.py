@@ -80,6 +80,14 @@ class Buses(unittest.TestCase):
         self.assertAlmostEqual(missed["clock_needed"], 10 * 153_611 * 8, delta=2e4)
         self.assertIsNone(asked("gate-keeper", "--goal", "60", status=1)["bus"][0]["clock_needed"])
 
+    def test_what_the_glass_follows(self) -> None:
+        own = asked("handheld", "--goal", "60")["bus"][0]
+        self.assertEqual((own["reached"], own["response_time"]), (True, 0.2))
+        self.assertIn("the glass", own["bottleneck"])
+        self.assertIsNone(asked("front-desk")["bus"][0]["response_time"])
+        said = program("budget", "handheld.toml", "--goal", "60").stdout.decode()
+        self.assertIn("60 frames a second are reached on the wires; the glass follows about 5", said)
+
     def test_pull_ups(self) -> None:
         own = asked("front-desk", "--goal", "40")["pull_ups"][0]
         self.assertAlmostEqual(own["least"], (3.3 - 0.4) / 3e-3, delta=1)

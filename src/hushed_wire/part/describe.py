@@ -248,6 +248,13 @@ class Oscillator(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     pulse: int = 0
 
 
+class Response(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """How long the glass that hangs on a part takes to change, from dark to light and back."""
+
+    time: str
+    source: str
+
+
 # What waits are for: between the first commands of a bring-up, behind power-on, between data, a reset pulse, and behind it.
 WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset")
 
@@ -280,6 +287,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     waits: dict[str, str] = {}
     at_supply: list[AtSupply] = []
     oscillator: Oscillator | None = None
+    response: Response | None = None
     start_up: list[str] = []
     start: list[str] = []
     start_by: dict[str, list[str]] = {}

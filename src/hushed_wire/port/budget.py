@@ -67,7 +67,7 @@ class Divided:
 @dataclass
 class Bussed:
     """A display on its bus. bytes: of a frame, commands and addresses among them. busy: seconds of a frame that the part itself needs. limit: Hz, 0 where
-    the part says none. change: seconds of a usual change, and what that is. needed: Hz that the goal needs, None where no clock reaches it."""
+    the part says none. response: seconds in which the glass changes. change: seconds of a usual change, and what that is. needed: Hz that the goal needs, None where no clock reaches it."""
 
     name: str
     part: str
@@ -86,6 +86,13 @@ class Bussed:
     goal: float | None = None
     reached: bool | None = None
     needed: float | None = None
+    response: float | None = None
+    response_source: str = ""
+
+    @property
+    def seen(self) -> float | None:
+        """Pictures a second that the glass follows, None where nothing is known of it."""
+        return None if self.response is None else 1 / self.response
 
     @property
     def frames(self) -> float:
@@ -288,6 +295,8 @@ def _bussed(rig: Rig, device: Device, target: Target, bus: Bus, clock: Fraction,
         device.name, target.part.name, float(clock), "the rig" if bus.clock else "usual for such a bus", size,
         float(took), float(busy), float(at_limit), float(limit), source, float(_took(change, target, clock, states)), changed, "",
     )  # fmt: skip
+    if target.part.response is not None:
+        out.response, out.response_source = float(parse(target.part.response.time, "s")), target.part.response.source
     out.bottleneck = _bottleneck(out, target, states)
     if asked.goal is not None:
         rest = 1 / asked.goal - busy
@@ -299,7 +308,9 @@ def _bussed(rig: Rig, device: Device, target: Target, bus: Bus, clock: Fraction,
 
 
 def _bottleneck(own: Bussed, target: Target, states: int) -> str:
-    """What a frame waits for most."""
+    """What a frame waits for most; the glass, where it follows less than the bus brings."""
+    if own.response is not None and own.response > own.frame_time:
+        return f"the glass: it changes in about {show(own.response, 's', 2)}"
     if own.busy > own.frame_time / 2:
         return f"the part: {show(own.busy, 's', 3)} of a frame are its own times"
     if states > 1:

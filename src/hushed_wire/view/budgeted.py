@@ -38,9 +38,16 @@ def _bus(out: Any, own: Bussed) -> None:
     grid.add_row("", "a change", f"{own.changed} in {show_time(own.change)}: {_rate(1 / own.change)} a second")
     if own.limit:
         grid.add_row("", "at most", f"{show(own.limit, 'Hz')} by {own.limit_source}: {_rate(1 / own.at_limit)} frames a second")
+    if own.seen is not None:
+        grid.add_row("", "is seen", f"about {_rate(own.seen)} pictures a second ({own.response_source})")
     grid.add_row("", "waits for", own.bottleneck)
     if own.goal is not None:
-        if own.reached:
+        if own.reached and own.seen is not None and own.goal > own.seen:
+            said, style = (
+                f"{own.goal:g} frames a second are reached on the wires; the glass follows about {_rate(own.seen)}",
+                "warning",
+            )
+        elif own.reached:
             said, style = f"{own.goal:g} frames a second are reached", "good"
         elif own.needed is not None:
             said, style = f"{own.goal:g} frames a second need a clock of {show(own.needed, 'Hz', 3)}", "warning"
@@ -155,7 +162,7 @@ def budget_record(found: Budget) -> dict[str, Any]:
                 "name": own.name, "part": own.part, "clock": own.clock, "frame_bytes": own.frame_bytes, "frame_time": own.frame_time, "part_time": own.busy,
                 "frames_per_second": own.frames, "change": own.changed, "change_time": own.change, "limit": own.limit or None,
                 "limit_source": own.limit_source or None, "frames_per_second_at_limit": 1 / own.at_limit if own.limit else None, "bottleneck": own.bottleneck,
-                "goal": own.goal, "reached": own.reached, "clock_needed": own.needed,
+                "response_time": own.response, "goal": own.goal, "reached": own.reached, "clock_needed": own.needed,
                 "dividers": [
                     {"divider": d.divider, "clock": d.clock, "frames_per_second": d.frames, "allowed": d.allowed, "margin": d.margin or None, "note": d.note}
                     for d in own.dividers
