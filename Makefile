@@ -41,7 +41,7 @@ bench: $(VENV)/.installed
 	$(BIN)/python bench/run.py $(ARGS)
 
 catalog:
-	PYTHONPATH=src $(BIN)/python -c "from hushed_wire.part.catalogs import compile_all; compile_all()"
+	PYTHONPATH=src $(BIN)/python -c "from hushed_wire.part.catalogs import compile_all; compile_all(); from hushed_wire.picture.font_columns import compile_font; compile_font('5x7')"
 
 accuracy: $(VENV)/.installed
 	$(BIN)/python bench/accuracy.py $(ARGS)

@@ -243,7 +243,7 @@ def save_rig(args: argparse.Namespace, plan: Setup) -> None:
     """--save-rig."""
     if args.save_rig:
         from ..rig import rig_toml
-        from ..trace.files import replace_file
+        from ..written_file import replace_file
 
         replace_file(args.save_rig, [rig_toml(plan.rig).encode()])
 

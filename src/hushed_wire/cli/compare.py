@@ -176,7 +176,7 @@ def _heard(given: argparse.Namespace) -> Side:
 
 def _picture(args: argparse.Namespace, result: Comparison) -> None:
     from ..picture.beside import beside_png
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     fitting = [one for one in result.matched if None not in one.pictures.end and "picture" not in one.untold]
     if not fitting:

@@ -58,7 +58,7 @@ def run(args: argparse.Namespace) -> int:
         for piece in encode_capture("-", trace, None, comment, added):
             sys.stdout.buffer.write(piece)
         return 0
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     if added:
         replace_file(args.output, encode_capture(args.output, trace, None, comment, added))

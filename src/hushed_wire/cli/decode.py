@@ -111,7 +111,7 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
 def _out(args: argparse.Namespace, pieces: Iterator[bytes]) -> None:
     """Writes pieces as they come."""
     if args.output and args.output != "-":
-        from ..trace.files import replace_file
+        from ..written_file import replace_file
 
         replace_file(args.output, pieces)
         return

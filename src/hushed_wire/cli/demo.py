@@ -28,7 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..demo.captures import build
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     folder = Path(args.folder)
     try:

@@ -140,7 +140,7 @@ def _picture(args: argparse.Namespace, source: Any, outcome: Any) -> None:
     if first is not None:
         said = f"{first.code}: {first.summary}"
         scene.legend = said if len(said) <= 105 else said[:104].rsplit(" ", 1)[0] + " …"
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     replace_file(
         args.picture, [plot(scene, source.path, focus_of(outcome.reading.trace, scene, outcome.findings), source.waveforms, kind)]

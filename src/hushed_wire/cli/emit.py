@@ -168,7 +168,7 @@ def _statements(args: argparse.Namespace) -> tuple[list[Statement], Path]:
 
 def _write(args: argparse.Namespace, files: dict[str, str]) -> None:
     """Into the folder, which is made where it is not there."""
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     if args.output == "-":
         for name, text in files.items():

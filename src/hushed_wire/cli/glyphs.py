@@ -205,7 +205,7 @@ def _picture(args: argparse.Namespace, place: drawing.Place, font: Font) -> None
     from ..picture import layout as layouts
     from ..picture import table as tables
     from ..picture.preview import grid_png
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     if not args.picture.lower().endswith(".png"):
         raise HushedError("a picture of a font is a PNG", where=args.picture, remedy="end its name in .png")

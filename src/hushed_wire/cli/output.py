@@ -24,7 +24,7 @@ def whoever_listens() -> Iterator[None]:
 def emit(args: argparse.Namespace, data: bytes) -> None:
     """Writes a product to -o or standard output."""
     if args.output and args.output != "-":
-        from ..trace.files import replace_file
+        from ..written_file import replace_file
 
         replace_file(args.output, [data])
         return
@@ -50,7 +50,7 @@ def report(args: argparse.Namespace, write: Any, light: bool = False) -> None:
     if args.output and args.output != "-":
         import io
 
-        from ..trace.files import replace_file
+        from ..written_file import replace_file
 
         text = io.TextIOWrapper(io.BytesIO(), encoding="utf-8")
         out = console("always" if args.color == "always" else "never", text)

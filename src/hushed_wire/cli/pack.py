@@ -216,7 +216,7 @@ def _palette(text: str, place: Place) -> NDArray[Any]:
 def _picture(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]]) -> None:
     from ..picture import layout as layouts
     from ..picture.preview import gif, grid_png, rgb_of
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     bits, lower = place.layout.bits, args.picture.lower()
     if lower.endswith(".gif"):

@@ -36,7 +36,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..errors import nearest
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     source, trace, plan = captured.load_any(args)
     found = captured.read_by(trace, plan, source.path).devices
@@ -150,7 +150,7 @@ def _frames_out(args: argparse.Namespace, device: Any, glasses: list[Any]) -> No
     from PIL import Image
 
     from ..picture.shown import shown_png
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     target = Path(args.picture)
     if target.suffix.lower() not in (".png", ".gif"):

@@ -209,7 +209,7 @@ def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
 def _glass(args: argparse.Namespace, rig: Rig, link: Any) -> None:
     from ..link.desk import Desk, WordDesk
     from ..picture.shown import shown_png
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     desk = getattr(link, "desk", link)  # a stand-in has its desk behind the serial line
     if not isinstance(desk, Desk | WordDesk):

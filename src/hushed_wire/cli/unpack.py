@@ -133,7 +133,7 @@ def _decoded(raw: bytes, name: str, how: str | None) -> tuple[bytes, str]:
 
 def _product(args: argparse.Namespace, pixels: Any, bits: int, owner: Any, words: str) -> None:
     from ..picture.preview import grid_png
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     if args.picture:
         if not args.picture.lower().endswith(".png"):
@@ -252,7 +252,7 @@ def _chosen(args: argparse.Namespace, found: list[Any], pictures: list[Any], hea
 def _sheet(args: argparse.Namespace, found: list[Any], pictures: list[Any]) -> None:
     """All guesses on one picture."""
     from ..picture.preview import rgb_of, sheet_png
-    from ..trace.files import replace_file
+    from ..written_file import replace_file
 
     if not args.picture.lower().endswith(".png"):
         raise HushedError("the sheet is a PNG", where=args.picture, remedy="end its name in .png")

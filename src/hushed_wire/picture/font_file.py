@@ -9,11 +9,11 @@ from ..errors import HushedError, nearest
 from ..small_file import small_text
 from .bdf import read_bdf
 from .font import Font
+from .font_columns import FOLDER
 from .text_art import read_art
 
 __all__ = ["SHIPPED", "font_named", "shipped"]
 
-FOLDER = Path(__file__).parent / "fonts"
 SHIPPED = ("5x7", "8x8")
 
 

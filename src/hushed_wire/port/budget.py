@@ -67,7 +67,9 @@ class Divided:
 @dataclass
 class Bussed:
     """A display on its bus. bytes: of a frame, commands and addresses among them. busy: seconds of a frame that the part itself needs. limit: Hz, 0 where
-    the part says none. response: seconds in which the glass changes. change: seconds of a usual change, and what that is. needed: Hz that the goal needs, None where no clock reaches it."""
+    the part says none. change: seconds of a usual change, and what that is. needed: Hz that the goal needs, None where no clock reaches it.
+    response: seconds in which the glass changes.
+    """
 
     name: str
     part: str

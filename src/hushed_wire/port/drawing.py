@@ -14,7 +14,7 @@ import msgspec
 from ..errors import HushedError
 from ..part.orientation import Box, Orientation, box_of, upright
 from ..part.wrap import Send
-from ..picture.font_file import shipped
+from ..picture.font_columns import font_columns
 from ..sequence.expand import steps_of_statement
 from ..sequence.parse import parse_text
 from .commands import function_of
@@ -60,17 +60,11 @@ def drawing_of(made: Plan, frame: bool = True) -> Drawing:
 
 def _font() -> list[tuple[list[int], str]]:
     """From space to tilde: five columns each, the top dot in bit 0."""
-    font = shipped("5x7")
+    font = font_columns("5x7")
     out = []
     for code in range(0x20, 0x7F):
-        columns = [0] * 5
-        if code in font.glyphs:
-            pixels = font.glyphs[code].pixels
-            columns = [
-                sum(int(pixels[row, column]) << row for row in range(min(8, pixels.shape[0])))
-                for column in range(min(5, pixels.shape[1]))
-            ]
-            columns += [0] * (5 - len(columns))
+        columns = [dots & 0xFF for dots in font.get(code, [])[:5]]
+        columns += [0] * (5 - len(columns))
         name = {0x20: "space", 0x2A: "asterisk", 0x2F: "slash", 0x5C: "backslash"}.get(code, chr(code))
         out.append((columns, name))
     return out

@@ -10,7 +10,13 @@ from .schema import Rig
 
 __all__ = ["USUAL", "clocks_of"]
 
-USUAL = {"i2c": Fraction(400_000), "spi": Fraction(1_000_000), "parallel": Fraction(1_000_000), "shift": Fraction(1_000_000)}
+USUAL = {
+    "i2c": Fraction(400_000),
+    "spi": Fraction(1_000_000),
+    "parallel": Fraction(1_000_000),
+    "shift": Fraction(1_000_000),
+    "matrix": Fraction(100),
+}
 WRITE = {"i2c": 20, "spi": 24, "shift": 10}  # bit times of one write to a bridge's outputs
 
 

@@ -6,15 +6,14 @@ the whole trace. `write_capture` writes the format that the file's ending asks f
 
 from __future__ import annotations
 
-import contextlib
-import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, TypeVar
 
 from ..errors import HushedError
+from ..written_file import replace_file
 from .model import Samples, Trace, joined
 from .stream import Stream, open_stream
 
@@ -22,7 +21,7 @@ if TYPE_CHECKING:
     from .added import Added
     from .threshold import Waveforms
 
-__all__ = ["Source", "open_capture", "read_capture", "replace_file", "write_capture"]
+__all__ = ["Source", "open_capture", "read_capture", "write_capture"]
 
 # What people hand over by mistake, by the first bytes.
 STRANGERS = {
@@ -168,49 +167,6 @@ def _closing(stream: Stream, blocks: Iterator[Piece]) -> Iterator[Piece]:
 def read_capture(path: str | Path, **options: object) -> Trace:
     """The whole capture; options as for `open_capture`."""
     return open_capture(path, **options).read()  # type: ignore[arg-type]
-
-
-def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
-    """Writes a file by way of a temporary one beside it, so that nothing is ever half-written."""
-    target = Path(path)
-    folder = target.parent
-    temporary = None
-    try:
-        if target.is_symlink():  # what it leads to is written; the link stays
-            target = target.resolve()
-            folder = target.parent
-        if target.is_dir():
-            raise HushedError("is a folder", where=str(path), remedy="name a file in it")
-        if target.exists() and not target.is_file():  # a device or a pipe cannot be renamed over
-            with target.open("wb") as file:
-                for piece in pieces:
-                    file.write(piece)
-            return
-        import tempfile
-
-        handle, temporary = tempfile.mkstemp(prefix=f".{target.name}.", dir=folder)
-        with os.fdopen(handle, "wb") as file:
-            for piece in pieces:
-                file.write(piece)
-        umask = os.umask(0)
-        os.umask(umask)
-        mode = target.stat().st_mode & 0o777 if target.exists() else 0o666 & ~umask
-        Path(temporary).chmod(mode)
-        Path(temporary).replace(target)
-        temporary = None
-    except FileNotFoundError as error:
-        if folder.is_dir():
-            raise HushedError("cannot be written", where=str(path), remedy="choose another place") from error
-        raise HushedError(
-            f"the folder '{folder}' does not exist", where=str(path), remedy=f"make it first: mkdir -p {folder}"
-        ) from error
-    except OSError as error:
-        reason = error.strerror or str(error)
-        raise HushedError(f"cannot be written: {reason}", where=str(path), remedy="choose another place with -o") from error
-    finally:
-        if temporary is not None:
-            with contextlib.suppress(OSError):
-                Path(temporary).unlink()
 
 
 def encode_capture(
