@@ -246,7 +246,9 @@ class OnTheHost(Proven):
                 shown = json.loads(
                     program("screen", str(capture), "--rig", f"{place}.toml", "--at", "100ms", "--format", "json").stdout
                 )
-                self.assertTrue(any(c not in " ." for row in shown["screens"][0].get("rows") or shown["screens"][0]["lines"] for c in row))
+                self.assertTrue(
+                    any(c not in " ." for row in shown["screens"][0].get("rows") or shown["screens"][0]["lines"] for c in row)
+                )
                 record("c", place, "compiled", "run", "compared", "diagnosed")
 
     def test_what_is_drawn(self) -> None:
@@ -543,7 +545,9 @@ class InVerilog(Proven):
             with self.subTest(place):
                 capture = self.simulated(place, "#60000000;")
                 shown = [
-                    json.loads(program("screen", *words, "--rig", f"{place}.toml", "--at", "50ms", "--format", "json").stdout)["screens"][0]
+                    json.loads(program("screen", *words, "--rig", f"{place}.toml", "--at", "50ms", "--format", "json").stdout)[
+                        "screens"
+                    ][0]
                     for words in ((str(capture),), (f"{place}.vcd",))
                 ]
                 shown = [one.get("rows") or one["lines"] for one in shown]
@@ -616,6 +620,41 @@ class Compiled(unittest.TestCase):
                     if "gcc" in compiler[0]:
                         self.assertEqual(made.stderr, b"")
                     record(target, place, "compiled")
+
+
+class Measured(unittest.TestCase):
+    """What compilers make of a driver is told, and held against what there is."""
+
+    def test_what_it_takes(self) -> None:
+        for target, tool, pins in (("c", "gcc", ()), ("avr", "avr-gcc", ("PC5", "PC4")), ("8051", "sdcc", ("P1.0", "P1.1"))):
+            if not shutil.which(tool):
+                continue
+            with self.subTest(target):
+                words = [
+                    "emit",
+                    "tide.hush",
+                    "--rig",
+                    "front-desk.toml",
+                    "--for",
+                    target,
+                    "--measure",
+                    "-o",
+                    str(FOLDER / f"measured-{target}"),
+                ]
+                words += [word for role, pin in zip(("scl", "sda"), pins, strict=False) for word in ("--pin", f"{role}={pin}")]
+                told = re.search(
+                    rb"measured with \S+: ([\d,]+) bytes of code and constants, ([\d,]+) of RAM", program(*words).stderr
+                )
+                assert told is not None
+                code, ram = (int(number.replace(b",", b"")) for number in told.groups())
+                self.assertTrue(1499 < code < 20_000, code)  # the picture and the font alone are 1,499
+                self.assertTrue(1040 <= ram < 1300, ram)  # a frame, and what changed of it
+                self.assertEqual(program(*words, "--flash", str(code)).returncode, 0)
+                refused = program(*words, "--flash", str(code - 1))
+                self.assertEqual(refused.returncode, 2)
+                self.assertIn(f"compiled it takes {code:,} bytes of flash".encode(), refused.stderr)
+        done = program("emit", "tide.hush", "--rig", "front-desk.toml", "--for", "python", "--measure", "-o", "x")
+        self.assertEqual((done.returncode, b"nothing to measure" in done.stderr), (2, True))
 
 
 class InPython(Probed):

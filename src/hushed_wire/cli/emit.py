@@ -61,6 +61,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--no-frame", action="store_true", help="pixels go out page by page, without a frame in RAM")
     group.add_argument("--no-drawing", action="store_true", help="without functions to draw with")
     group.add_argument("--ram", type=int, metavar="BYTES", help="refuse what needs more RAM")
+    group.add_argument("--measure", action="store_true", help="compile it, where the compiler is there, and tell what it takes")
     group.add_argument("--flash", type=int, metavar="BYTES", help="refuse what needs more flash for its constants")
     parser.add_argument(
         "-o", dest="output", metavar="FOLDER", help="the folder for the files; '-' writes all of them to standard output"
@@ -78,12 +79,16 @@ def run(args: argparse.Namespace) -> int:
             sys.stdout.write(f"{name:<10} {row.title}\n")
         return 0
     out = _probe(args) if args.driver == "probe" else _driver(args)
+    taken = _measured(args, out.files) if args.measure else None
     _write(args, out.files)
     if not args.quiet and args.output != "-":
         name = next(iter(out.files)).partition(".")[0]
         say(f"{args.output}: {', '.join(out.files)}")
         frame = f", of which a frame takes {out.frame_bytes:,}" if out.frame_bytes else ""
         say(f"  RAM {out.ram:,} bytes{frame}; constants about {out.flash:,} bytes")
+        if taken is not None:
+            compiler = target_named(args.target).compile.split()[0]
+            say(f"  measured with {compiler}: {taken[0]:,} bytes of code and constants, {taken[1]:,} of RAM")
         for note in out.notes:
             say(f"  note: {note}")
         behind = f"capture its wires: hushed-wire compare {args.driver} NEW.vcd"
@@ -124,6 +129,22 @@ def _probe(args: argparse.Namespace) -> Emitted:
 
     _asked(args)
     return probe_of(target_named(args.target), _pins(args), args.cpu)
+
+
+def _measured(args: argparse.Namespace, files: dict[str, str]) -> tuple[int, int]:
+    """What the compiler makes of it; raises HushedError where that is more than there is."""
+    from ..port import target_named
+    from ..port.measured import measured
+
+    row = target_named(args.target)
+    taken = measured(files, next(iter(files)).partition(".")[0], row, row.hertz(args.cpu))
+    for what, option, size, room in (("flash", "--flash", taken[0], args.flash), ("RAM", "--ram", taken[1], args.ram)):
+        if room is not None and size > room:
+            raise HushedError(
+                f"compiled it takes {size:,} bytes of {what}, {room:,} are there", where=option,
+                remedy="leave out what is shown (--no-show) or drawn (--no-drawing, --no-frame), or take a larger part",
+            )  # fmt: skip
+    return taken
 
 
 def _pins(args: argparse.Namespace) -> dict[str, str]:

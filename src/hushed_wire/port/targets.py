@@ -20,8 +20,8 @@ FOLDER = Path(__file__).parent / "templates"
 class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """name: on the command line. title: in a list. family: the folder of its templates. port: the template of what moves its pins, "" where the
     driver does. pin: what one of its pins looks like, as a pattern, and `pin_example` an example; "" where pins have numbers of no meaning
-    here. hardware: kinds of bus that it has a peripheral for. usual: "pins" or "hardware". compile: how its source is compiled, for people.
-    cpu: its usual clock, where waits are counted out in its cycles.
+    here. hardware: kinds of bus that it has a peripheral for. usual: "pins" or "hardware". compile: how its source is compiled. size: what
+    tells how large that is. cpu: its usual clock, where waits are counted out in its cycles.
     """
 
     name: str
@@ -33,6 +33,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     pin: str = ""
     pin_example: str = ""
     compile: str = ""
+    size: str = ""
     cpu: str = ""
 
     def hertz(self, cpu: Fraction | None) -> int:
