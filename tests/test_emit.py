@@ -95,6 +95,20 @@ def scanned() -> tuple[str, ...]:
     return "gate-signal", "led-sign", "level"
 
 
+@functools.cache
+def behind_a_register() -> str:
+    """A character display behind a shift register, which the demo does not have."""
+    (demo() / "register.toml").write_text(
+        '[[bus]]\nname = "reg"\nkind = "shift"\nclock = "400kHz"\nlines = { clock = "CLOCK", data = "DATA", latch = "LATCH" }\n\n'
+        '[[bridge]]\nname = "register"\non = "reg"\npart = "74hc595"\n'
+        'drives = { rs = "q1", e = "q2", d4 = "q4", d5 = "q5", d6 = "q6", d7 = "q7" }\n\n'
+        '[[device]]\nname = "glass"\non = "register"\npart = "hd44780"\npanel = "16x2"\n'
+    )
+    start = program("catalog", "hd44780", "--panel", "16x2", "--start", "--framing", "nibbles").stdout.decode()
+    (demo() / "register.hush").write_text(f'{start}\ntext 0,0 "GATE OPEN"\ntext 3,1 "4.20 m"\n')
+    return "register"
+
+
 def lines_of(place: str) -> dict[str, str]:
     """Role to line of a demo rig's bus."""
     return load_rig(demo() / f"{place}.toml").bus[0].lines
@@ -229,6 +243,11 @@ class OnTheHost(Proven):
                 (demo() / "other.hush").write_text(f"{start}\n{shows}\n")
                 folder, file = emitted("other", "c", driver="other.hush")
                 self.proven("other", on_the_host(folder, file, roles), "other.hush")
+
+    def test_behind_a_register(self) -> None:
+        place = behind_a_register()
+        folder, name = emitted(place, "c", driver="register.hush")
+        self.proven(place, on_the_host(folder, name, lines_of(place)), "register.hush")
 
     def test_scanned(self) -> None:
         for place in scanned():
@@ -556,6 +575,10 @@ class InVerilog(Proven):
                 self.assertEqual([found["summary"] for found in judged["findings"] if found["severity"] != "note"], [])
                 record("verilog", place, "simulated", "compared", "diagnosed", "synthesised")
 
+    def test_behind_a_register(self) -> None:
+        place = behind_a_register()
+        self.proven(place, self.simulated(place, "wait (done);"), "register.hush")
+
     def test_what_is_not_played(self) -> None:
         done = program("emit", "tide.hush", "--rig", "front-desk.toml", "--for", "verilog", "-o", "x")
         self.assertEqual(done.returncode, 2)
@@ -687,6 +710,14 @@ class InPython(Probed):
                 wires.write(FOLDER / "python.vcd")
                 self.proven(place, FOLDER / "python.vcd", sequence)
                 record("python", place, "run", "compared", "diagnosed")
+
+    def test_behind_a_register(self) -> None:
+        place = behind_a_register()
+        display, wires = self.made(place, driver="register.hush")
+        display.start()
+        display.show()
+        wires.write(FOLDER / "python.vcd")
+        self.proven(place, FOLDER / "python.vcd", "register.hush")
 
     def test_what_is_drawn(self) -> None:
         for place, (_, calls, lines) in DRAWN.items():

@@ -143,12 +143,16 @@ def _played(
     made: Plan, target: Target, bang: bool | None, pins: Mapping[str, str], cpu: Fraction | None, flash: int | None
 ) -> Emitted:
     """The source of a player: the words of the set-up, and of what is shown, in a memory."""
-    if made.target.framing not in PLAYED or made.bridge is not None:
+    shifted = made.bridge is not None and made.bus.kind == "shift"
+    if (made.target.framing not in PLAYED or made.bridge is not None) and not shifted:
         raise HushedError(
-            f"words are played for parts on SPI with a D/C line or register pairs, not by {made.target.framing}", where=made.source,
-            remedy="take another target; or put the display on SPI",
+            f"words are played for parts on SPI with a D/C line or register pairs, or behind a shift register, not by {made.target.framing}",
+            where=made.source, remedy="take another target; or put the display on SPI",
         )  # fmt: skip
     d = context(made, target, bang, pins, cpu)
+    d["clock_pin"], d["data_pin"] = ("clock", "data") if shifted else ("sck", "mosi")
+    if shifted:
+        return _rom(made, target, d, _loads(made, d), ["latch"], flash)
     roles = [pin.role for pin in d["pins"] if pin.role not in ("sck", "mosi", "dc")]
     select = made.bus.select == "high"
     rom: list[tuple[int, str]] = [(1 << 24 | 10, "rest")]
@@ -165,6 +169,40 @@ def _played(
                 rom.append((2 << 24 | roles.index("cs") << 1 | int(not select), ""))
         if piece.wait:
             rom.append((1 << 24 | min(piece.wait, (1 << 24) - 1), said if not piece.transfers else ""))
+    return _rom(made, target, d, rom, roles, flash)
+
+
+def _loads(made: Plan, d: dict[str, Any]) -> list[tuple[int, str]]:
+    """Loads of a register whose outputs drive the display's four data lines, RS and E: three for each half of a byte."""
+    bridge = d["bridge"]
+    drives = {role: 1 << pin for role, pin in bridge["bits"].items()}
+    rest = bridge["rest_value"]
+    rom: list[tuple[int, str]] = [(1 << 24 | 10, "rest")]
+
+    def load(state: int, said: str = "") -> None:
+        rom.extend([(state, said), (2 << 24 | 1, ""), (2 << 24, "")])
+
+    load(rest, "the outputs at rest")
+    for piece in [*made.start, *made.show]:
+        said = remark(f"{piece.said}{': ' + piece.source if piece.source else ''}")
+        for _, runs in piece.transfers:
+            for run in runs:
+                for half in (half for byte in run.raw for half in ((byte >> 4,) if piece.halves else (byte >> 4, byte & 15))):
+                    state = rest | (drives["rs"] if run.data else 0) | sum(drives[f"d{4 + k}"] for k in range(4) if half >> k & 1)
+                    load(state, said)
+                    load(state | drives["e"])
+                    load(state)
+                    rom.append((1 << 24 | max(1, d["word_wait"]), ""))
+                    said = ""
+        if piece.wait:
+            rom.append((1 << 24 | min(piece.wait, (1 << 24) - 1), said if not piece.transfers else ""))
+    return rom
+
+
+def _rom(
+    made: Plan, target: Target, d: dict[str, Any], rom: list[tuple[int, str]], roles: list[str], flash: int | None
+) -> Emitted:
+    """The player with its words. roles: lines that words of level 2 set, by their number."""
     rom.append((3 << 24, "the end"))
     need = len(rom) * 26 // 8
     if flash is not None and need > flash:

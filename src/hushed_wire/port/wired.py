@@ -115,7 +115,8 @@ def _longest(made: Plan) -> int:
 
 def _wired(made: Plan) -> str:
     if made.bridge is not None:
-        return f", behind a {made.bridge.part.upper()} at 0x{made.bridge.address or 0:02X}"
+        at = "" if made.bridge.address is None else f" at 0x{made.bridge.address:02X}"
+        return f", behind a {made.bridge.part.upper()}{at}"
     return f", I2C address 0x{made.device.address or 0:02X}" if made.bus.kind == "i2c" else f", {BUSES[made.bus.kind].title}"
 
 
@@ -170,15 +171,18 @@ def _at_rest(made: Plan | Scan, role: str) -> bool:
 
 
 def _bridge(made: Plan, bang: bool) -> dict[str, Any]:
-    """An I2C expander of one port, whose outputs are a parallel bus of four data lines."""
+    """An I2C expander of one port, or a register with a latch, whose outputs are a parallel bus of four data lines."""
     bridge = made.bridge
     assert bridge is not None
     part = bridge.chip
-    if "i2c-plain" not in part.framings or len(pins_of(part, bridge.count)) != 8 or made.bus.kind != "i2c":
+    able = {"i2c": "i2c-plain", "shift": "load"}.get(made.bus.kind) in part.framings and (
+        made.bus.kind == "i2c" or "latch" in made.bus.lines
+    )
+    if not able or len(pins_of(part, bridge.count)) != 8 or bridge.direct:
         raise HushedError(
             f"drivers are not emitted through a {part.name}",
             where=made.source,
-            remedy="an I2C expander of eight plain outputs is, like pcf8574",
+            remedy="they are through an I2C expander of eight plain outputs, like pcf8574, or one 74hc595 that drives rs, e and d4 to d7",
         )
     where = {role: pins_of(part, bridge.count)[pin] for role, pin in bridge.drives.items()}
     if not all(f"d{k}" in where for k in range(4, 8)) or "e" not in where or "rs" not in where:
@@ -197,8 +201,8 @@ def _bridge(made: Plan, bang: bool) -> dict[str, Any]:
         )
     own = sum(1 << bit for bit in data) | 1 << where["e"] | 1 << where["rs"] | (1 << where["rw"] if "rw" in where else 0)
     return {
-        "layer": "i2c", "bang": bang, "address": bridge.address or 0, "nibble": nibble, "rs": f"0x{1 << where['rs']:02X}U",
+        "layer": made.bus.kind, "bang": bang, "address": bridge.address or 0, "nibble": nibble, "rs": f"0x{1 << where['rs']:02X}U",
         "e": f"0x{1 << where['e']:02X}U", "keep": f"0x{0xFF & ~own:02X}U", "rest": f"0x{1 << where['backlight'] if 'backlight' in where else 0:02X}U",
-        "rest_value": 1 << where["backlight"] if "backlight" in where else 0,
+        "bits": where, "rest_value": 1 << where["backlight"] if "backlight" in where else 0,
         "nibble_python": as_python(nibble) if straight else "(" + " | ".join(f"(half >> {4 + k} & 1) << {bit}" for k, bit in enumerate(data)) + ")",
     }  # fmt: skip
