@@ -4,7 +4,7 @@ import json
 import unittest
 from xml.etree import ElementTree
 
-from corpus import Verdict, faults, healthy, judge
+from corpus import Case, Verdict, faults, healthy, judge
 from hushed_wire.diagnosis.explained import about, as_page
 from hushed_wire.diagnosis.symptoms import SYMPTOMS, causes, ranked, separating
 from hushed_wire.finding import codes
@@ -25,6 +25,9 @@ class Corpus(unittest.TestCase):
         false = [(str(v.case), v.wrong) for v in verdicts if v.wrong]
         print(f"accuracy: {len(verdicts)} healthy captures, findings on {len(false)}")
         self.assertEqual(false, [])
+
+    def test_a_capture_that_begins_within_one_long_transfer_was_blamed_once(self) -> None:
+        self.assertEqual(judge(Case("spi ssd1306", "", seed=133, late=0.43)).wrong, [])
 
 
 class Explained(unittest.TestCase):

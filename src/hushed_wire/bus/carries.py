@@ -14,7 +14,7 @@ from ..trace import Trace
 from ..trace.model import Times
 from .changes import edges_to, typical
 
-__all__ = ["FEWEST", "bursts", "clocked", "pulses_alike", "spans_latched", "spans_selected", "strobed"]
+__all__ = ["FEWEST", "bursts", "clocked", "pulses_alike", "pulses_cut_off", "spans_latched", "spans_selected", "strobed"]
 
 ALIKE = 0.5  # by how much a pulse may differ from the usual one, of that: software and its interrupts are no quartz
 RATES = 2  # at which one bus may be clocked: a slow set-up, or two parts of different speed
@@ -47,11 +47,24 @@ def bursts(rises: Times) -> tuple[Times, Times]:
     return np.concatenate([rises[:1], rises[cuts + 1]]) - 1, np.concatenate([rises[cuts], rises[-1:]]) + 1
 
 
-def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: int, untold: float = 0.5) -> float:
+def pulses_cut_off(trace: Trace, clock: int, line: int, active: int) -> int:
+    """How many pulses of a clock lie in spans of a select that the capture does not hold whole."""
+    opens, closes = edges_to(trace, line, active), edges_to(trace, line, 1 - active)
+    ahead, behind = trace.level_at(line, np.array([trace.start, trace.end - 1])) == active
+    rises = edges_to(trace, clock, 1)
+    before = np.searchsorted(rises, closes[0] if len(closes) else trace.end, side="right") if ahead else 0
+    after = len(rises) - np.searchsorted(rises, opens[-1]) if behind and len(opens) else 0
+    return int(before + after)
+
+
+def clocked(
+    trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: int, untold: float = 0.5, cut_off: int = 0
+) -> float:
     """How well a line works as the clock of words of so many bits, from 0 to 1: the share of pulses that are alike, times that of spans with
     whole words in them, times that of pulses within spans. spans: where words are, None where only pauses tell.
 
-    untold: what a steady clock without any pause counts: it may clock words, or be no clock at all.
+    untold: what a steady clock without any pause counts: it may clock words, or be no clock at all. cut_off: pulses of which nothing tells,
+    as the capture does not hold their span whole.
     """
     rises = edges_to(trace, clock, 1)
     if len(rises) < FEWEST:
@@ -70,7 +83,7 @@ def clocked(trace: Trace, clock: int, spans: tuple[Times, Times] | None, bits: i
     inside = float(counts.sum()) / max(1, between)
     # A single span tells little of the rest of the capture: there most pulses have to be in it.
     if len(opens) < 4:
-        inside = float(counts.sum()) / len(rises)
+        inside = float(counts.sum()) / max(1, len(rises) - cut_off)
     return pulses_alike(trace, clock, RATES) * whole * min(1.0, inside)
 
 

@@ -11,7 +11,7 @@ from itertools import combinations
 import numpy as np
 
 from ..bus.base import SELECTS
-from ..bus.carries import FEWEST, clocked, spans_latched, spans_selected, strobed
+from ..bus.carries import FEWEST, clocked, pulses_cut_off, spans_latched, spans_selected, strobed
 from ..bus.changes import edges_to, excerpt
 from ..part import catalog_names, load
 from ..trace import Trace
@@ -47,7 +47,10 @@ def bearing(
     known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
     # Without pauses or frames, data that move beside a clock are what speaks for words.
     data = roles[case.serial] if case.serial in roles and len(piece.edges(roles[case.serial]).times) > 8 else None
-    score = max(clocked(piece, roles[clock], spans, bits, 0.5 if data is None else BESIDE_DATA) for bits in known)
+    level = int(case.bus.select == "high") if active is None else active
+    selects = [roles[role] for role in SELECTS if role in roles] if spans is not None and case.kind.transfers else []
+    cut_off = sum(pulses_cut_off(piece, roles[clock], line, level) for line in selects)
+    score = max(clocked(piece, roles[clock], spans, bits, 0.5 if data is None else BESIDE_DATA, cut_off) for bits in known)
     if spans is None and data is not None:
         score *= 2 * _settled(piece, roles[clock], data) - 1  # an encoder's second line changes with each edge of the first
     return score

@@ -140,7 +140,7 @@ def _device_reading(
 ) -> DeviceReading:
     rig, trace, target = reading.rig, reading.trace, reading.rig.target(device)
     chips = [Commands.join(target.part, spoken.get((device.name, chip), [])) for chip in range(target.chips)]
-    up = all(set_up_in(target.part, own.names) for own in chips) and _from_reset(trace, rig, device, chips)
+    up = all(set_up_in(target.part, own.names) for own in chips) and _from_reset(trace, rig, device, chips, reading.channels)
     scan = None
     if target.part.memory.kind == "scanned":
         own = [other.name for other in rig.device if other.on == device.on]
@@ -173,10 +173,22 @@ def _light(reading: Reading, device: Device) -> tuple[Trace, int] | None:
     return outputs, 0
 
 
-def _from_reset(trace: Trace, rig: Rig, device: Device, chips: list[Commands]) -> bool:
+def _cut_ahead(channels: list[Channel], bus: str, chips: list[Commands]) -> bool:
+    """Whether the first call on a bus with addresses is one whose address was not captured, and the device was told nothing ahead of it."""
+    own = next((channel for channel in channels if channel.bus == bus and channel.who is not None and len(channel.table)), None)
+    if own is None or own.who is None or int(own.who.address[0]) >= 0:
+        return False
+    first = min((int(chip.payload.start[0]) for chip in chips if len(chip)), default=None)
+    return first is not None and first >= int(own.table.start[0])
+
+
+def _from_reset(trace: Trace, rig: Rig, device: Device, chips: list[Commands], channels: list[Channel]) -> bool:
     """Whether nothing speaks against a set-up being there from its beginning: a reset line that is captured has to move, unless a command
-    resets the part, or it begins as set-ups do."""
-    line = rig.way_to(device)[0].lines.get("reset", "")
+    resets the part, or it begins as set-ups do. A bus that was in the middle of a call when the capture began may have told it anything."""
+    bus = rig.way_to(device)[0]
+    if _cut_ahead(channels, bus.name, chips):
+        return False
+    line = bus.lines.get("reset", "")
     if line not in trace.names or len(trace.edges(trace.names.index(line)).times) > 1:
         return True
     part = chips[0].part
