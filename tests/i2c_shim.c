@@ -1,4 +1,4 @@
-/* Stands in for the kernel's i2c-dev under a program that is preloaded with it: opens of /dev/i2c-* and the ioctls on them.
+/* Stands in for the kernel's i2c-dev under a program that is preloaded with it: opens of /dev/i2c-* and the writes and ioctls on them.
    SHIM_ANSWERS  addresses that answer, like 3d,68     SHIM_CLAIMED  addresses that a kernel driver holds
    SHIM_FUNCS    adapter functions, a number           SHIM_OPEN     errno of open
    SHIM_FAIL     errno of every transfer               SHIM_FAIL_AT  … only from this transfer on
@@ -59,6 +59,14 @@ int open(const char *path, int flags, ...) {
 int open64(const char *path, int flags, ...) {
     va_list rest; va_start(rest, flags); mode_t mode = va_arg(rest, int); va_end(rest);
     return opened(path, flags, mode, "open64");
+}
+
+ssize_t write(int fd, const void *data, size_t count) {
+    if (fd != ours || ours < 0) return ((ssize_t (*)(int, const void *, size_t))dlsym(RTLD_NEXT, "write"))(fd, data, count);
+    if (fails()) return -1;
+    note((unsigned)slave, "write", data, (int)count);
+    if (!listed("SHIM_ANSWERS", (unsigned)slave)) { errno = EREMOTEIO; return -1; }
+    return (ssize_t)count;
 }
 
 int ioctl(int fd, unsigned long request, ...) {

@@ -104,6 +104,7 @@ def _bus_facts(made: Plan, bang: bool, pins: list[Pin]) -> dict[str, Any]:
         "all_chips": "0U" if own.chips > 1 else "", "chips0": "0U, " if own.chips > 1 else "",
         "bus_pins_open_drain": any(pin.open_drain for pin in pins), "linux_room": max(64, 2 + _longest(made)),
         "idle_bits": sum(1 << number for number, pin in enumerate(pins) if pin.idle),
+        "open_drain_bits": sum(1 << number for number, pin in enumerate(pins) if pin.open_drain),
     }  # fmt: skip
 
 
