@@ -154,6 +154,41 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     under = tomllib.loads(below.read_text(encoding="utf-8"))
     if under.get("base"):
         under = _on_base(under, str(under["base"]), below)
+    _cite(under)
+    own, rest = _commands_of(table, under, path)
+    theirs = {str(entry["name"]) for entry in under.pop("command", [])}
+    kept = {str(entry.get("name")) for entry in [*own, *rest]}
+    gone = theirs - kept
+    out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
+    for key in ("memory", "limits", "waits"):
+        if key in under and isinstance(table.get(key), dict):
+            out[key] = {**under[key], **table[key]}
+    for key in ("bring_up", "beyond"):
+        mine = table.get(key, [])
+        still = [entry for entry in under.get(key, []) if not gone & _asked_of(entry)]
+        out[key] = [*mine, *still] if isinstance(mine, list) else mine
+    for key in [key for key, value in table.items() if value == {} and key in under]:
+        del out[key]  # an empty table says that the base's does not hold for it
+    if gone and "start_up" not in table:
+        out["start_up"] = [name for name in under.get("start_up", []) if name not in gone]
+    return out
+
+
+CITED = ("levels", "limits", "waits", "i2c", "halves", "oscillator", "memory")  # tables of a part that name a section
+
+
+def _cite(under: dict[str, Any]) -> None:
+    """Puts the datasheet of a part that is stood on ahead of each section of it, as these are not the part's own."""
+    source = under.get("source")
+    if source is None:  # a standard, whose sections name it
+        return
+    entries = [entry for key in ("command", "bring_up", "at_supply") for entry in under.get(key, [])]
+    for entry in [*entries, *(under[key] for key in CITED if "source" in under.get(key, {}))]:
+        entry["source"] = f"{source}, {entry['source']}"
+
+
+def _commands_of(table: dict[str, Any], under: dict[str, Any], path: Path) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """A description's own commands, and those of its base that stay."""
     own = table.get("command", [])
     if not isinstance(own, list) or not all(isinstance(entry, dict) for entry in own):
         raise HushedError("command: it is no list of tables", where=str(path), remedy="write [[command]] ahead of each")
@@ -164,25 +199,12 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
         wrong = next((name for name in said if name not in theirs), None) if isinstance(said, dict | list) else key
         if wrong is not None:
             raise HushedError(f"{key}: the base has no command '{wrong}'", where=str(path), remedy=nearest(str(wrong), theirs))
-    of = f"{under['source']}, " if "source" in under else ""
     rest = [
-        entry | {"source": of + str(entry["source"])} | ({"takes": takes[entry["name"]]} if entry["name"] in takes else {})
-        for entry in under.pop("command", [])
+        entry | ({"takes": takes[entry["name"]]} if entry["name"] in takes else {})
+        for entry in under.get("command", [])
         if entry["name"] not in (*names, *without) and entry["code"] not in codes
     ]
-    kept = {str(entry.get("name")) for entry in [*own, *rest]}
-    gone = set(theirs) - kept
-    out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
-    for key in ("memory", "limits", "waits"):
-        if key in under and isinstance(table.get(key), dict):
-            out[key] = {**under[key], **table[key]}
-    for key in ("bring_up", "beyond"):
-        mine = table.get(key, [])
-        still = [entry for entry in under.get(key, []) if not gone & _asked_of(entry)]
-        out[key] = [*mine, *still] if isinstance(mine, list) else mine
-    if gone and "start_up" not in table:
-        out["start_up"] = [name for name in under.get("start_up", []) if name not in gone]
-    return out
+    return own, rest
 
 
 def _asked_of(entry: dict[str, Any]) -> set[str]:

@@ -44,7 +44,8 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     states of the memory's roles under which a picture stands upright. cells: for each row of a character panel (first address, count)
     pairs, 0x100 a controller; of digits the address of each, leftmost first, 0x100 a driver of a chain, of which 0 is the nearest to who
     drives it. segments: what the bits of a digit light, bit 0 first; of more than eight, the address behind its own has the others. colons:
-    (after how many digits from the left, address, mask of bits) of marks between digits. module_turn: how far each 8x8 module of a chain is turned, clockwise.
+    (after how many digits from the left, address, mask of bits) of marks between digits. round: only the circle within is glass.
+    module_turn: how far each 8x8 module of a chain is turned, clockwise.
     """
 
     width: int
@@ -66,6 +67,7 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     segments: list[str] = []
     module_turn: int = 0
     colons: list[list[int]] = []
+    round: bool = False
     name: str = ""
 
 

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import msgspec
 
 from ..compiled import fast_form, write_compiled
+from .shipped_fonts import FOLDER
 
-__all__ = ["FOLDER", "columns_of", "compile_font", "font_columns"]
-
-FOLDER = Path(__file__).parent / "fonts"
+__all__ = ["columns_of", "compile_font", "font_columns"]
 
 
 def font_columns(name: str) -> dict[int, list[int]]:

@@ -9,12 +9,10 @@ from ..errors import HushedError, nearest
 from ..small_file import small_text
 from .bdf import read_bdf
 from .font import Font
-from .font_columns import FOLDER
+from .shipped_fonts import FOLDER, SHIPPED
 from .text_art import read_art
 
 __all__ = ["SHIPPED", "font_named", "shipped"]
-
-SHIPPED = ("5x7", "8x8")
 
 
 @lru_cache(maxsize=4)

@@ -26,7 +26,7 @@ DIM = 0.22
 def shown_png(glass: Glass, panel: Panel) -> bytes:
     """A glass of any kind as PNG bytes, about `WIDEST` pixels wide at most."""
     if isinstance(glass, ColourGlass):
-        return _colour(glass)
+        return _colour(glass, panel)
     if isinstance(glass, TextGlass):
         return _digits(glass, panel) if panel.form == "digits" else _characters(glass, panel)
     return glass_png(glass, panel, max(1, min(16, WIDEST // (glass.lit.shape[1] + 4))))
@@ -38,7 +38,7 @@ def _saved(picture: Image) -> bytes:
     return out.getvalue()
 
 
-def _colour(glass: ColourGlass) -> bytes:
+def _colour(glass: ColourGlass, panel: Panel) -> bytes:
     from PIL import Image
 
     rgb = glass.rgb if glass.shown else (glass.rgb * DIM).astype(np.uint8)
@@ -47,6 +47,9 @@ def _colour(glass: ColourGlass) -> bytes:
     edge = 12
     framed = np.empty((large.shape[0] + 2 * edge, large.shape[1] + 2 * edge, 3), np.uint8)
     framed[:] = BEZEL
+    if panel.round:  # the corners of its memory are on no glass
+        down, across = (np.linspace(-1, 1, size) for size in large.shape[:2])
+        large[down[:, None] ** 2 + across[None, :] ** 2 > 1] = BEZEL
     framed[edge:-edge, edge:-edge] = large
     return _saved(Image.fromarray(framed))
 

@@ -27,27 +27,7 @@ def answers(case: Case) -> Iterator[Finding]:
     tried = {int(address): who.address == address for address in np.unique(who.address) if address >= 0}
     silent = {address: mask for address, mask in tried.items() if not who.answered[mask].any()}
     explained: set[int] = set()
-    for device in case.rig.devices_on(case.bus):
-        possible = case.rig.target(device).part.i2c
-        wanted = device.address
-        if wanted is None or possible is None:
-            continue
-        if wanted in tried and wanted not in silent:
-            count = int(np.count_nonzero(who.answered[tried[wanted]]))
-            case.rule_out("address.no-answer", f"{wanted:#04x} answers, {count} of {int(np.count_nonzero(tried[wanted]))} times")
-            continue
-        shifted = next(
-            ((a, s) for a in [wanted, *possible.addresses] for s in (2 * a & 0x7F, 2 * a + 1 & 0x7F) if s in silent), None
-        )
-        if shifted and wanted not in tried:
-            explained.add(shifted[1])
-            yield _shifted(case, device.name, *shifted, silent[shifted[1]])
-            continue
-        near = [a for a in (*possible.addresses, wanted - 1, wanted + 1) if a in silent]
-        called = wanted if wanted in silent else near[0] if near else None
-        if called is not None:
-            explained.add(called)
-            yield _no_answer(case, device.name, wanted, called, silent[called], sorted(set(tried) - set(silent)), possible.strap)
+    yield from _devices(case, tried, silent, explained)
     yield from _reserved(case, {address: mask for address, mask in silent.items() if address not in explained})
     for address in insisted(who) if len(tried) >= SEARCH else []:
         if address not in explained and address in silent:
@@ -71,6 +51,32 @@ def answers(case: Case) -> Iterator[Finding]:
             yield _shifted(case, None, meant, called, silent[called])
         else:
             yield _no_answer(case, None, called, called, silent[called], [], "")
+
+
+def _devices(case: Case, tried: dict[int, Mask], silent: dict[int, Mask], explained: set[int]) -> Iterator[Finding]:
+    """What the devices of the rig should have answered. explained: gets the addresses that this accounts for."""
+    who = case.who
+    for device in case.rig.devices_on(case.bus):
+        possible = case.rig.target(device).part.i2c
+        wanted = device.address
+        if wanted is None or possible is None:
+            continue
+        if wanted in tried and wanted not in silent:
+            count = int(np.count_nonzero(who.answered[tried[wanted]]))
+            case.rule_out("address.no-answer", f"{wanted:#04x} answers, {count} of {int(np.count_nonzero(tried[wanted]))} times")
+            continue
+        shifted = next(
+            ((a, s) for a in [wanted, *possible.addresses] for s in (2 * a & 0x7F, 2 * a + 1 & 0x7F) if s in silent), None
+        )
+        if shifted and wanted not in tried:
+            explained.add(shifted[1])
+            yield _shifted(case, device.name, *shifted, silent[shifted[1]])
+            continue
+        near = [a for a in (*possible.addresses, wanted - 1, wanted + 1) if a in silent]
+        called = wanted if wanted in silent else near[0] if near else None
+        if called is not None:
+            explained.add(called)
+            yield _no_answer(case, device.name, wanted, called, silent[called], sorted(set(tried) - set(silent)), possible.strap)
 
 
 def _reserved(case: Case, silent: dict[int, Mask]) -> Iterator[Finding]:
