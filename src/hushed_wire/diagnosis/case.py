@@ -23,7 +23,7 @@ from ..bus.i2c_transactions import Addresses
 from ..bus.roles import Fit, fit_i2c
 from ..bus.words import CUT, END, Transactions, Words
 from ..finding import Finding, finding_of
-from ..part import Commands, Part
+from ..part import Commands, Part, catalog_names, commands, load
 from ..part.readable import readable_runs
 from ..part.wrap import Send
 from ..rig import DeviceReading, Reading, Rig, Setup
@@ -209,6 +209,16 @@ class Case:
     def panel_known(self, reading: DeviceReading) -> bool:
         """Whether a panel is given, or told by the set-up; with one that is only the usual one, another explains as much."""
         return reading.device.name not in self.plan.usual
+
+    def relatives(self, reading: DeviceReading) -> Iterator[Part]:
+        """Other parts with a memory of the same kind that know all that a display was sent."""
+        framing = self.rig.target(reading.device).framing
+        for name in catalog_names():
+            other = load(name)
+            if name == reading.part.name or framing not in other.framings or other.memory.kind != reading.part.memory.kind:
+                continue
+            if not any(commands(other, chip.payload).strange.any() for chip in reading.chips):
+                yield other
 
     # ---- buses with addresses ----
 

@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..finding import Finding
-from ..part import catalog_names, commands, load
 from ..part.engine import DATA
 from ..part.model import Journal
 from ..rig import DeviceReading
@@ -79,14 +78,11 @@ def _rows_off(case: Case, reading: DeviceReading) -> Iterator[Finding]:
 
 def _begins_there(case: Case, reading: DeviceReading, column: int) -> str:
     """A part that knows all that was sent, whose glass of this size begins at a column; "" where the catalog has none."""
-    panel, framing = reading.panel, case.rig.target(reading.device).framing
-    for name in catalog_names():
-        other = load(name)
-        if name == reading.part.name or framing not in other.framings or other.memory.kind != "paged":
-            continue
-        size = [p for p in other.panels.values() if (p.width, p.height, p.column_offset) == (panel.width, panel.height, column)]
-        if size and not any(commands(other, chip.payload).strange.any() for chip in reading.chips):
-            return name
+    own = reading.panel
+    wanted = own.width, own.height, column
+    for other in case.relatives(reading):
+        if any((panel.width, panel.height, panel.column_offset) == wanted for panel in other.panels.values()):
+            return other.name
     return ""
 
 

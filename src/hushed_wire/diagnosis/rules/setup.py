@@ -48,6 +48,7 @@ def kept(case: Case) -> Iterator[Finding]:
                     found.summary = f"on '{reading.device.name}', {found.summary}"
                     if not case.panel_known(reading) and found.aside.get("by_panel"):  # with another panel it would be right
                         found.confidence = "likely"
+                    _or_a_relative(case, reading, found)
                     found.evidence.pop("place", None)
                     yield found
         if reading.started:
@@ -55,6 +56,18 @@ def kept(case: Case) -> Iterator[Finding]:
                 "setup.step-missing",
                 f"the set-up of '{reading.device.name}' is in the capture, and it was held against the part's rules",
             )
+
+
+def _or_a_relative(case: Case, reading: DeviceReading, found: Finding) -> None:
+    """Of a setting that was never made, on a part that nobody named: another part that knows all that was sent may not have it at all."""
+    registers = found.evidence.get("registers")
+    if not case.plan.made_up or not registers or found.aside.get("set"):
+        return
+    owners = {name.partition(".")[0] for name in registers}
+    other = next((part for part in case.relatives(reading) if not owners & {command.owner for command in part.command}), None)
+    if other is not None:
+        found.confidence = "likely"
+        found.remedy += f"; or the part is a {other.name}, which has no such setting: say --part {other.name}"
 
 
 def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
