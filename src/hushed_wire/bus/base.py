@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
 from types import ModuleType
+
+import msgspec
 
 from .scan_roles import GROUPED, SEGMENTS, axes
 
@@ -21,8 +22,7 @@ SELECTS = ("cs", "cs1", "cs2", "cs3")
 DATA = tuple(f"d{k}" for k in range(16))
 
 
-@dataclass(frozen=True)
-class Measure:
+class Measure(msgspec.Struct, frozen=True):
     """A time that datasheets limit. what: its name in the columns that are measured. code: of the finding where it is broken.
 
     unit: of the limit as it is written; a rate limits the period of what is measured.
@@ -33,8 +33,7 @@ class Measure:
     unit: str = "s"
 
 
-@dataclass(frozen=True)
-class Settings:
+class Settings(msgspec.Struct, frozen=True):
     """How a bus is driven. mode: of SPI. bits: of a word, 0 where nothing tells. msb_first: which bit of a word comes first.
 
     active: the level that selects. rows, columns: the levels at which scanned LEDs are on.
@@ -55,8 +54,7 @@ def _named(code: str, what: str, *symbols: str) -> dict[str, Measure]:
 PULSE, SETUP, HOLD, FAST = "timing.pulse-short", "timing.setup-short", "timing.hold-short", "timing.clock-too-fast"
 
 
-@dataclass(frozen=True)
-class BusKind:
+class BusKind(msgspec.Struct, frozen=True):
     """A kind of bus. title: as people call it. module: of this package, that decodes and encodes it. counter: one that counts words unread.
 
     needs: roles that it cannot do without; one_of: roles of which it needs one; may: roles that it may have. clocks: roles whose edges move
@@ -84,7 +82,7 @@ class BusKind:
     scanned: bool = False
     each_rests: bool = False
     counter: str = ""
-    measures: Mapping[str, Measure] = field(default_factory=dict)
+    measures: Mapping[str, Measure] = {}
     exchanged: tuple[tuple[str, str], ...] = ()
 
     @property

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 __all__ = ["GROUPED", "SEGMENTS", "Lamps", "axes"]
 
@@ -13,8 +14,7 @@ GROUPED = ("a", "clock", "data", "latch")  # roles that a panel with row groups 
 _ROLE = re.compile(r"(row|column|digit)(\d{1,2})|segment_([a-g]|dp)")
 
 
-@dataclass(frozen=True)
-class Lamps:
+class Lamps(msgspec.Struct, frozen=True):
     """How lines light LEDs. row, column: the level that is on (of grouped panels: of the enable, of a data bit).
 
     rows, columns: of the glass. block: of grouped panels, how many bits go to one row before the next row of the group has its turn.

@@ -7,7 +7,8 @@ leaves; what may be held against a driver is for the caller to say.
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 from .describe import BringUp, Command, Panel, Part, Value
 
@@ -16,8 +17,7 @@ __all__ = ["Unmet", "applies", "parameter_byte", "set_up_in", "unmet_registers"]
 SET_UP_SEEN = 3  # distinct commands that only a set-up sends, which show that there was one
 
 
-@dataclass(frozen=True)
-class Unmet:
+class Unmet(msgspec.Struct, frozen=True):
     """One rule that is not kept. value: of its register. needed: None where anything but `value` would do. told: it was set, rather than left at
     its reset value."""
 

@@ -8,8 +8,9 @@ picture stands upright; its offsets and its box are those of the memory, whateve
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+import msgspec
 
 from .describe import Panel, Part, Value
 
@@ -19,8 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["Box", "Orientation", "box_of", "mirrored", "upright"]
 
 
-@dataclass(frozen=True)
-class Box:
+class Box(msgspec.Struct, frozen=True):
     """A box of pixels; right and bottom are exclusive."""
 
     left: int
@@ -29,8 +29,7 @@ class Box:
     bottom: int
 
 
-@dataclass(frozen=True)
-class Orientation:
+class Orientation(msgspec.Struct, frozen=True):
     """How what is addressed lies in a memory of `columns` by `rows`."""
 
     columns: int

@@ -7,9 +7,10 @@ for a whole frame and for a usual change of it.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
+
+import msgspec
 
 from ..bus.base import BUSES
 from ..errors import HushedError
@@ -36,8 +37,7 @@ STEADY = 60  # frames a second from which on LEDs look steady, unless the part s
 MOST_DIVIDERS = 14
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(msgspec.Struct, frozen=True):
     """source: a clock that is divided (Hz). powers: only by powers of two. goal: frames a second. ram, flash: bytes. forward: volts of an LED; current: amperes
     of one while it is lit; pin, chip: amperes that a pin and all of them together may give."""
 
@@ -52,8 +52,7 @@ class Asked:
     chip: Fraction | None = None
 
 
-@dataclass
-class Divided:
+class Divided(msgspec.Struct):
     """A divider of the source clock. margin: how many times as fast the part would take it. note: where to begin, the fastest that is allowed."""
 
     divider: int
@@ -64,8 +63,7 @@ class Divided:
     note: str = ""
 
 
-@dataclass
-class Bussed:
+class Bussed(msgspec.Struct):
     """A display on its bus. bytes: of a frame, commands and addresses among them. busy: seconds of a frame that the part itself needs. limit: Hz, 0 where
     the part says none. change: seconds of a usual change, and what that is. needed: Hz that the goal needs, None where no clock reaches it.
     response: seconds in which the glass changes.
@@ -84,7 +82,7 @@ class Bussed:
     change: float
     changed: str
     bottleneck: str
-    dividers: list[Divided] = field(default_factory=list)
+    dividers: list[Divided] = []
     goal: float | None = None
     reached: bool | None = None
     needed: float | None = None
@@ -102,8 +100,7 @@ class Bussed:
         return 1 / self.frame_time
 
 
-@dataclass
-class PullUp:
+class PullUp(msgspec.Struct):
     """An I2C bus. least, most: ohms that the specification allows at that load and speed. load: share of the time that frames at the goal keep the bus busy."""
 
     name: str
@@ -116,8 +113,7 @@ class PullUp:
     source: str = "I2C-bus specification (UM10204), table 10 and 7.1"
 
 
-@dataclass
-class Lamp:
+class Lamp(msgspec.Struct):
     """Scanned LEDs. turns: rows, digits or groups that take turns. counter: the bit of a counter of the source clock whose rate is next to that of the rows."""
 
     name: str
@@ -133,11 +129,10 @@ class Lamp:
     resistor: float | None = None
     resistor_wanted: float | None = None
     common: float | None = None
-    over: list[str] = field(default_factory=list)
+    over: list[str] = []
 
 
-@dataclass
-class Memory:
+class Memory(msgspec.Struct):
     """Bytes of RAM and flash that drawing needs; fits: None where nobody says how much there is. largest: the largest number, and the type that holds it."""
 
     name: str
@@ -150,8 +145,7 @@ class Memory:
     without: str
 
 
-@dataclass
-class Budget:
+class Budget(msgspec.Struct):
     """All of a rig."""
 
     bus: list[Bussed]

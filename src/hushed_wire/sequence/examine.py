@@ -7,7 +7,6 @@ whoever sends (each word of a character display needs one); longer ones have to 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
@@ -287,8 +286,7 @@ def _mirrored(target: Target, own: list[Timed]) -> Iterator[Finding]:
     yield found
 
 
-@dataclass
-class _Window:
+class _Window(msgspec.Struct):
     """A range that a command set, and the step that did."""
 
     command: str
