@@ -8,6 +8,7 @@ from itertools import combinations
 from unittest import mock
 
 import numpy as np
+import quantiphy
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -23,6 +24,20 @@ from support import acked, demo, i2c_trace, program
 
 def reading(name: str = "healthy.vcd") -> Reading:
     return decode(read_capture(demo() / name), load_rig(demo() / "front-desk.toml"))
+
+
+class Quantities(unittest.TestCase):
+    @given(
+        st.floats(-1e15, 1e15) | st.floats(-1e-9, 1e-9) | st.integers(-(10**7), 10**7).map(float),
+        st.sampled_from(["s", "Hz", "V", "Ohm"]),
+        st.integers(1, 6),
+    )
+    @settings(deadline=None, max_examples=500)
+    def test_what_is_written_without_the_package_is_what_it_writes(self, value: float, unit: str, digits: int) -> None:
+        with quantiphy.Quantity.prefs(prec=digits - 1, map_sf=quantiphy.Quantity.map_sf_to_greek, minus="-"):
+            written = str(quantiphy.Quantity(value, unit))
+        if unit != "s" or abs(value) < 120:
+            self.assertEqual(show(value, unit, digits), written)
 
 
 class Figures(unittest.TestCase):

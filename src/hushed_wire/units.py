@@ -82,12 +82,28 @@ def show(value: float, unit: str, digits: int = 4) -> str:
     """`value` with an SI prefix: 2.5 µs, 400 kHz, 3.3 V."""
     if unit == "s" and PATIENCE <= abs(value) < math.inf:
         return _show_long(float(value), 1)
+    plain = _shown(float(value), unit, digits)
+    if plain:
+        return plain
     from quantiphy import Quantity
 
     with Quantity.prefs(  # type: ignore[no-untyped-call]
         prec=digits - 1, map_sf=Quantity.map_sf_to_greek, minus="-"
     ):
         return str(Quantity(float(value), unit))
+
+
+def _shown(value: float, unit: str, digits: int) -> str:
+    """The same for sizes that people meet, written without the package; "" for others."""
+    if not math.isfinite(value):
+        return ""
+    mantissa, _, exponent = f"{abs(value):.{digits - 1}e}".partition("e")
+    prefix, behind = divmod(int(exponent), 3)
+    if value == 0 or not -4 <= prefix <= 3:
+        return ""
+    figures = mantissa.replace(".", "").ljust(behind + 1, "0")
+    number = f"{figures[: behind + 1]}.{figures[behind + 1 :]}".rstrip("0").rstrip(".")
+    return f"{'-' if value < 0 else ''}{number} {'pnµm kMG'[prefix + 4].strip()}{unit}"
 
 
 def _show_long(seconds: float, decimals: int) -> str:

@@ -29,7 +29,7 @@ from ..sequence.target import Step, Target
 from ..units import parse, show
 from .fonts import FONT_BYTES
 
-__all__ = ["Asked", "Budget", "Bussed", "Divided", "Lamp", "Memory", "PullUp", "budget_of"]
+__all__ = ["Asked", "Budget", "Bussed", "Divided", "Lamp", "Memory", "PullUp", "budget_of", "frame_of"]
 
 E24 = (10, 11, 12, 13, 15, 16, 18, 20, 22, 24, 27, 30, 33, 36, 39, 43, 47, 51, 56, 62, 68, 75, 82, 91)
 SAFE = Fraction(1, 4)  # of the limit: where one begins with wires that nobody has looked at
@@ -184,6 +184,15 @@ def budget_of(rig: Rig, asked: Asked) -> Budget:
             ]
             out.pull_ups.append(_pull_up(bus, own, asked))
     return out
+
+
+def frame_of(rig: Rig, device: Device) -> tuple[float, float]:
+    """Seconds that a whole frame of a display takes on its bus, and the clock of that (Hz)."""
+    clocks, states = clocks_of(rig)
+    own = _bussed(
+        rig, device, rig.target(device), rig.way_to(device)[0], clocks[device.name], states.get(device.name, 1), Asked()
+    )
+    return own.frame_time, own.clock
 
 
 def _is_bussed(rig: Rig, device: Device) -> bool:

@@ -10,7 +10,9 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
+from ..units import show, show_time
 from ..version import VERSION
+from .budget import frame_of
 from .drawing import Drawing, drawing_of
 from .functions import functions
 from .names import identifier, remark
@@ -94,6 +96,9 @@ def emitted(
         "flash": f"{need_flash:,}",
         "frame_said": f", a frame of {d['frame_bytes']:,} bytes among it" if d.get("frame_bytes") else "",
     }
+    took, clock = frame_of(made.rig, made.device)
+    least = ", at the least" if d["bang"] else ""
+    notes.append(f"a whole frame takes {show_time(took)} on its bus at {show(clock, 'Hz')}{least}")
     files = {name: filled(target, template, d) for template, name in _files(target, d["n"])}
     return Emitted(files, need_ram, need_flash, int(d.get("frame_bytes") or 0), notes)
 
