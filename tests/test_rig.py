@@ -52,7 +52,7 @@ class RigFile(unittest.TestCase):
             ),
             ("address = 0x3D", "", r"device 'tide': address: is missing"),
             ('on = "front"', 'on = "frunt"', r"device 'tide': on: there is no bus or bridge 'frunt'\n.*'front'"),
-            ('part = "ssd1306"', 'part = "ssd1309"', r"device 'tide': the catalog has no part 'ssd1309'\n.*'ssd1306'"),
+            ('part = "ssd1306"', 'part = "ssd1304"', r"device 'tide': the catalog has no part 'ssd1304'\n.*'ssd1306'"),
             (
                 'panel = "128x64-yellow-blue"',
                 'panel = "128x46"',

@@ -73,6 +73,9 @@ def excerpt(trace: Trace, most: int = EXCERPT, lines: Iterable[int] | None = Non
         return trace
     if lines is None:
         return trace.window(trace.start, int(trace.times[most]))
-    own = trace.levels & trace.levels.dtype.type(sum(1 << line for line in set(lines)))
+    wanted = set(lines)
+    if len(wanted) == len(trace.names):
+        return trace.window(trace.start, int(trace.times[most]))
+    own = trace.levels & trace.levels.dtype.type(sum(1 << line for line in wanted))
     moved = np.flatnonzero(own[1:] != own[:-1]) + 1
     return trace if len(moved) <= most else trace.window(trace.start, int(trace.times[moved[most]]))

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Times
-from .changes import excerpt
+from .changes import excerpt, typical
 from .edges_timing import Column
 from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
 
@@ -120,17 +120,21 @@ def _measured(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
     at, what = time[edge], kind[edge]
     here, after = what[:-1], what[1:]
     span = np.diff(at)
+    pair = here << np.uint8(4) | after  # what lies on both sides of each span, as one number
+
+    def places(first: int, second: int) -> Times:
+        found: Times = np.flatnonzero(pair == (first << 4 | second))
+        return found
 
     def between(first: int, second: int) -> Column:
-        pick = (here == first) & (after == second)
-        return _column(at[1:][pick], span[pick])
+        found = places(first, second)
+        return _column(at.take(found + 1), span.take(found))
 
-    bit = np.flatnonzero((here == RISE) & (after == FALL))
-    low = np.flatnonzero((here == FALL) & (after == RISE))
+    bit, low = places(RISE, FALL), places(FALL, RISE)
     out = {
         "tHD;STA": between(BEGIN, FALL),
-        "tLOW": between(FALL, RISE),
-        "tHIGH": between(RISE, FALL),
+        "tLOW": _column(at.take(low + 1), span.take(low)),
+        "tHIGH": _column(at.take(bit + 1), span.take(bit)),
         "tSU;STA": between(RISE, BEGIN),
         "tSU;STO": between(RISE, CEASE),
         "tBUF": between(CEASE, BEGIN),
@@ -172,25 +176,30 @@ def margins(trace: Trace, columns: dict[str, Column], mode: int) -> list[Margin]
     """Each symbol that was measured against its limits in a mode; beyond counts only what sampling cannot excuse."""
     out = []
     slack = trace.resolution()
+    usual_period = typical(columns["fSCL"].value) if len(columns["fSCL"].value) else 0.0
     full_speed = float(1.05 / (LIMITS["fSCL"][1][mode][1] or 1.0) / float(trace.tick))
     for symbol, column in columns.items():
         if not len(column.value):
             continue
         least, most = LIMITS[symbol][1][mode]
         value = column.value
+        lowest, median, highest = float(value.min()), typical(value), float(value.max())
+        floor = ceiling = None  # ticks between which all is well
         if symbol == "fSCL":
-            beyond = value + slack < (1 / most if most else 0.0) / float(trace.tick) * (1 - ROUNDING)
-            low, usual, high = [1 / (float(v) * float(trace.tick)) for v in (value.max(), np.median(value), max(1, value.min()))]
+            floor = (1 / most if most else 0.0) / float(trace.tick) * (1 - ROUNDING) - slack
+            low, usual, high = [1 / (v * float(trace.tick)) for v in (highest, median, max(1.0, lowest))]
         else:
-            beyond = np.zeros(len(value), dtype=bool)
-            if least is not None:
-                beyond |= value + slack < least / float(trace.tick) * (1 - ROUNDING)
-            if most is not None:
-                beyond |= value - slack > most / float(trace.tick) * (1 + ROUNDING)
-            if symbol in ONLY_AT_FULL_SPEED and len(columns["fSCL"].value) and np.median(columns["fSCL"].value) > full_speed:
-                beyond[:] = False
-            low, usual, high = [float(v) * float(trace.tick) for v in (value.min(), np.median(value), value.max())]
-        bad = np.flatnonzero(beyond)
+            if symbol not in ONLY_AT_FULL_SPEED or usual_period <= full_speed:
+                floor = None if least is None else least / float(trace.tick) * (1 - ROUNDING) - slack
+                ceiling = None if most is None else most / float(trace.tick) * (1 + ROUNDING) + slack
+            low, usual, high = [v * float(trace.tick) for v in (lowest, median, highest)]
+        bad = np.empty(0, np.int64)
+        if (floor is not None and lowest < floor) or (
+            ceiling is not None and highest > ceiling
+        ):  # seldom: only then they are looked for
+            bad = np.flatnonzero(
+                (value < (-np.inf if floor is None else floor)) | (value > (np.inf if ceiling is None else ceiling))
+            )
         first = trace.seconds(int(column.when[bad[0]])) if len(bad) else None
         out.append(Margin(symbol, MODES[mode], least, most, low, usual, high, len(value), len(bad), first))
     return out
@@ -199,4 +208,4 @@ def margins(trace: Trace, columns: dict[str, Column], mode: int) -> list[Margin]
 def median_clock(trace: Trace, columns: dict[str, Column]) -> float | None:
     """The usual clock in hertz, None where no two bits follow each other."""
     periods = columns["fSCL"].value
-    return None if not len(periods) else 1 / (float(np.median(periods)) * float(Fraction(trace.tick)))
+    return None if not len(periods) else 1 / (typical(periods) * float(Fraction(trace.tick)))

@@ -16,7 +16,7 @@ import numpy as np
 
 from ..bus import i2c_timing
 from ..bus.base import BUSES, BusKind, select_of
-from ..bus.changes import excerpt
+from ..bus.changes import excerpt, typical
 from ..bus.channel import Channel
 from ..bus.edges_timing import Column
 from ..bus.i2c_transactions import Addresses
@@ -290,9 +290,7 @@ class Case:
             return None
         ups = [int(self.edges(role).times[1]) for role in resting]
         idle = [int(self.edges(role).times[2]) for role in resting]
-        rests = 20 * float(
-            np.median(self.edges(resting[0]).durations()[1:-1])
-        )  # amid traffic both may be low, but nothing rests behind
+        rests = 20 * typical(self.edges(resting[0]).durations()[1:-1])  # amid traffic both may be low, but nothing rests behind
         return max(ups) if min(idle) - max(ups) > rests else None
 
     @cached_property
@@ -300,7 +298,7 @@ class Case:
         """Samples in one clock period, None where nothing is clocked."""
         edges = self.edges(self.kind.clocks[0])
         steps = np.diff(edges.times[edges.level == 1])
-        return float(np.median(steps)) / self.trace.resolution() if len(steps) >= 8 else None
+        return typical(steps) / self.trace.resolution() if len(steps) >= 8 else None
 
 
 def cases_of(shared: Shared) -> list[Case]:

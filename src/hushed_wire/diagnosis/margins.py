@@ -181,9 +181,7 @@ def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, c
     beside = {}
     if rate and case.kind.addressed:
         beside = {
-            name: show(float(np.median(case.columns[name].value)) * tick, "s")
-            for name in BESIDE_CLOCK
-            if len(case.columns[name].value)
+            name: show(typical(case.columns[name].value) * tick, "s") for name in BESIDE_CLOCK if len(case.columns[name].value)
         }
     return Margin(
         device, symbol, measure.what, needed, float(value.min()) * tick, typical(value) * tick, count, below, first, source,

@@ -85,15 +85,18 @@ def disturbed(case: Case) -> Iterator[Finding]:
     if case.as_wired.score < 0.5 and not steady:
         return  # that is no clock with spikes on it, but something else
     width = spike_ticks(case.trace, case.roles["scl"])
+    clocked = np.diff(case.edges("scl").times)[1:]
     for role in ("scl", "sda"):
         edges = case.edges(role)
         # What parts and decoder filter out is left out here, too: pulses that are, or may be, as short as a spike.
-        tiny = np.flatnonzero(np.diff(edges.times) < width)
-        kept = np.delete(edges.times, np.unique(np.concatenate([tiny, tiny + 1]))) if len(tiny) else edges.times
-        took = np.diff(kept)[1:-1]
+        steps, kept = np.diff(edges.times), edges.times
+        tiny = np.flatnonzero(steps < width)
+        if len(tiny):
+            kept = np.delete(edges.times, np.unique(np.concatenate([tiny, tiny + 1])))
+            steps = np.diff(kept)
+        took = steps[1:-1]
         if len(took) < 16:
             continue
-        clocked = case.edges("scl").durations()[1:-1]
         usual = typical(clocked) if len(clocked) else 0.0
         below = np.flatnonzero((took <= SPIKE / tick) & (took < NARROW * usual))
         short = below[took[below] - sample > 0.9 * FILTERED / tick]
