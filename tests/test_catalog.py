@@ -3,6 +3,7 @@
 import unittest
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from hypothesis import given, settings
@@ -138,6 +139,48 @@ class Tables(unittest.TestCase):
             with self.assertRaisesRegex(HushedError, said) as caught:
                 load_file(path)
             self.assertIn(str(path), str(caught.exception))
+
+
+class Relatives(unittest.TestCase):
+    """Parts that stand on others."""
+
+    TEXT = 'name = "gatelcd"\ntitle = "a relative"\nsource = "GATELCD datasheet"\nbase = "ssd1306"\n'
+
+    def read(self, text: str) -> Any:
+        path = scratch() / "gatelcd.toml"
+        path.write_text(text)
+        return load_file(path)
+
+    def test_what_the_base_has_and_what_the_relative_says(self) -> None:
+        part = self.read(self.TEXT + 'without = ["charge-pump"]\ntakes = { display = "100ms" }\noscillator = {}\n\n[memory]\ncolumns = 132\n\n'
+                         '[memory.registers]\nmode = "memory-mode.mode"\n')  # fmt: skip
+        base = load("ssd1306")
+        self.assertEqual({c.name for c in base.command} - {c.name for c in part.command}, {"charge-pump"})
+        self.assertEqual(part.command[part.by_name["display"]].takes, "100ms")
+        self.assertEqual((part.memory.columns, part.memory.pages, part.oscillator), (132, 8, None))
+        self.assertNotIn("charge-pump", part.start_up)
+        self.assertNotIn("setup.charge-pump-off", [rule.finding for rule in part.bring_up])
+        self.assertEqual(
+            part.command[part.by_name["contrast"]].source, "SSD1306 datasheet, Rev 1.1, Table 9-1, 1; 10.1.7"
+        )  # whose section it is
+        self.assertTrue(part.limits["source"].startswith("SSD1306 datasheet, Rev 1.1, "))
+
+    def test_names_that_are_the_same_to_a_driver(self) -> None:
+        self.assertIs(load("ST7066U"), load("hd44780"))
+        self.assertEqual(load("ks0066").name, "ks0066u")
+        for command in load("ks0066u").command:
+            self.assertIn(command.takes, ("39us", "1.53ms"))
+
+    def test_mistakes(self) -> None:
+        for more, said in (
+            ('without = ["charge-pumpp"]\n', r"without: the base has no command 'charge-pumpp'\n.*'charge-pump'"),
+            ('takes = { contrst = "1us" }\n', r"takes: the base has no command 'contrst'\n.*'contrast'"),
+            ('takes = { contrast = "1" }\n', r"'1' has no unit"),
+        ):
+            with self.assertRaisesRegex(HushedError, r"gatelcd\.toml: .*" + said):
+                self.read(self.TEXT + more)
+        with self.assertRaisesRegex(HushedError, "base: there is no base 'gatelcd'"):
+            self.read(self.TEXT.replace("ssd1306", "gatelcd"))
 
 
 class Examples(unittest.TestCase):

@@ -1,5 +1,6 @@
 """What people see: labels that never overlap, pictures in text that are the pixels, tables that line up."""
 
+import io
 import re
 import unittest
 from dataclasses import replace
@@ -11,8 +12,12 @@ import numpy as np
 import quantiphy
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 
 from hushed_wire.errors import HushedError
+from hushed_wire.part import load
+from hushed_wire.part.glass import ColourGlass
+from hushed_wire.picture.shown import shown_png
 from hushed_wire.rig import Options, Reading, assume, decode, load_rig
 from hushed_wire.trace import read_capture
 from hushed_wire.units import parse, show, show_time, time_column
@@ -148,6 +153,13 @@ class Glass(unittest.TestCase):
                     back[4 * row + y, 2 * column + x] = ord(char) - 0x2800 >> bit & 1
         self.assertTrue((back[:height, :width] == lit).all() and back.sum() == lit.sum())
         self.assertEqual(rows_of_text(lit, 400, unicode=False)[0][0], "".join("#" if pixel else "." for pixel in lit[0]))
+
+    def test_a_round_glass_has_no_corners(self) -> None:
+        part = load("gc9a01")
+        for panel, corner in ((part.panel("240x240"), False), (load("st7789").panel("240x240"), True)):
+            glass = ColourGlass(np.full((240, 240, 3), 255, np.uint8), np.ones((240, 240), bool), True)
+            shown = np.asarray(Image.open(io.BytesIO(shown_png(glass, panel))).convert("L"))
+            self.assertEqual((bool(shown[20, 20] == 255), int(shown[shown.shape[0] // 2, 20])), (corner, 255))
 
     def test_a_narrow_terminal_gets_dots(self) -> None:
         lit = np.zeros((64, 128), bool)
