@@ -269,8 +269,24 @@ class Catalog(unittest.TestCase):
             self.assertIn(part.source, page)
         self.assertEqual(len(program_json("catalog", "st7789")["command"]), len(load("st7789").command))
 
+    def test_parts_by_what_is_known_of_a_display(self) -> None:
+        for words, parts in (
+            ("oled i2c 128x64", {"sh1106": ["128x64"], "ssd1306": ["128x64", "128x64-yellow-blue", "128x64-external"], "ssd1309": ["128x64"]}),
+            ("240x240", {"gc9a01": ["240x240"], "st7789": ["240x240"]}),
+            ("blue 20x4", {"hd44780": ["20x4"], "ks0066u": ["20x4"]}),
+            ("ST7796S 480x320", {"st7796": ["480x320"]}),
+            ("output spi", {"mcp23s17": []}),
+        ):  # fmt: skip
+            listed = program_json("catalog", "--find", *words.split())["parts"]
+            self.assertEqual({part["name"]: part["panels"] for part in listed}, parts)
+            shown = program("catalog", "--find", *words.split()).stdout.decode()
+            self.assertEqual(set(re.findall(r"^  (\w+) ", shown, re.M)), set(parts))
+
     def test_bad_input(self) -> None:
         for words, said in (
+            (("--find", "oled", "paralel"), "nothing that is 'paralel'\n  did you mean 'parallel'"),
+            (("--find", "spi", "16x2"), "no part of the catalog is spi and 16x2 at once"),
+            (("hd44780", "--find", "spi"), "--find lists parts, hd44780 is one"),
             (("hd44870",), "did you mean 'hd44780'"),
             (("--start",), "--start wants a part"),
             (("--cell", "0,0"), "--cell wants a part"),

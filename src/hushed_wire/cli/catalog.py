@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 EXAMPLES = """\
 examples:
   hushed-wire catalog
+  hushed-wire catalog --find oled i2c 128x64
   hushed-wire catalog pcd8544
   hushed-wire catalog st7789 --panel 240x240 --start -o bring-up.hush
   hushed-wire catalog hd44780 --panel 20x4 --cell 0,2
@@ -28,6 +29,8 @@ examples:
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
     parser.add_argument("part", nargs="?", metavar="PART", help="one part's page (default: the list)")
+    parser.add_argument("--find", nargs="+", default=[], metavar="WORD",
+                        help="list only parts of which every word is true: a size, a bus, a colour, what it shows, a name")  # fmt: skip
     parser.add_argument("--panel", metavar="SIZE", help="one of its ready panels")
     parser.add_argument("--framing", metavar="NAME", help="how it is wired, where its bring-up depends on that, like nibbles")
     only = parser.add_mutually_exclusive_group()
@@ -43,6 +46,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..part import catalog_names, load
+    from ..part.find import buses, found
 
     if args.part is None:
         for option in ("panel", "framing", "cell", "address"):
@@ -50,18 +54,22 @@ def run(args: argparse.Namespace) -> int:
                 raise HushedError(f"--{option} wants a part", remedy="like: hushed-wire catalog hd44780 --panel 20x4")
         if args.start:
             raise HushedError("--start wants a part", remedy="like: hushed-wire catalog st7789 --start")
-        parts = [load(name) for name in catalog_names()]
+        parts = found([load(name) for name in catalog_names()], args.find)
         if args.format == "json":
             from ..view.json_text import json_bytes
 
-            listed = [{"name": part.name, "title": part.title, "buses": buses(part.framings), "memory": part.memory.kind,
-                       "panels": list(part.panels)} for part in parts]  # fmt: skip
+            listed = [{"name": part.name, "also": part.also, "title": part.title, "buses": buses(part.framings),
+                       "memory": part.memory.kind, "panels": panels} for part, panels in parts]  # fmt: skip
             output.emit(args, json_bytes({"parts": listed}))
             return 0
         from ..view.catalogued import part_list
 
         output.report(args, lambda out: part_list(out, parts), light=True)
         return 0
+    if args.find:
+        raise HushedError(
+            f"--find lists parts, {args.part} is one", remedy=f"like: hushed-wire catalog --find {' '.join(args.find)}"
+        )
     target = _target(args)
     if args.start:
         from ..sequence.start import start_text
@@ -80,13 +88,6 @@ def run(args: argparse.Namespace) -> int:
 
         output.report(args, lambda out: part_page(out, target.part, args.verbose), light=True)
     return 0
-
-
-def buses(framings: list[str]) -> list[str]:
-    """The kinds of bus that some framings run on."""
-    from ..part.wrap import BUS_OF
-
-    return list(dict.fromkeys(BUS_OF[name] for name in framings))
 
 
 def _target(args: argparse.Namespace) -> Target:

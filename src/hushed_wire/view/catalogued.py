@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from itertools import groupby
 from typing import Any
 
 import msgspec
 
 from ..part.command import Command, Field, wanted
 from ..part.describe import Part
+from ..part.find import HOLDS, buses
 from ..part.wrap import BUS_OF
 from ..sequence import Target
 from ..sequence.position import Position
@@ -15,30 +17,23 @@ from .pipe_console import kit_of
 
 __all__ = ["part_list", "part_page", "part_record", "position_page"]
 
-MEMORY = {
-    "paged": "pixels in pages",
-    "character": "characters",
-    "digit": "digits or dots",
-    "pixel": "colour pixels",
-    "port": "output pins",
-    "scanned": "none: LEDs",
-}
 
-
-def part_list(out: Any, parts: list[Part]) -> None:
-    """The parts as a table."""
+def part_list(out: Any, parts: list[tuple[Part, list[str]]]) -> None:
+    """Parts and panels of them as a table, by what their memory holds."""
     kit = kit_of(out)
     table = kit.table()
-    for head in ("part", "what it is", "buses", "memory", "ready panels"):
+    for head in ("part", "what it is", "buses", "ready panels"):
         table.add_column(head, overflow="fold")
-    for part in parts:
-        buses = ", ".join(dict.fromkeys(BUS_OF[name] for name in part.framings))
-        table.add_row(
-            kit.Text(part.name, style="code"), part.title, buses, MEMORY[part.memory.kind], ", ".join(part.panels) or "-"
-        )
+    for kind, group in groupby(parts, key=lambda entry: entry[0].memory.kind):
+        table.add_row(kit.Text(HOLDS[kind], style="head"))
+        for part, panels in group:
+            title = f"{part.title}; also {', '.join(part.also)}" if part.also else part.title
+            table.add_row(
+                kit.Text(f"  {part.name}", style="code"), title, ", ".join(buses(part.framings)), ", ".join(panels) or "-"
+            )
     out.print(table)
     out.print()
-    out.print("hushed-wire catalog PART shows one of them; --start prints its bring-up; --catalog DIR adds your own.")
+    out.print("hushed-wire catalog PART shows one of them; --start prints its bring-up; --find asks by size, bus or colour.")
 
 
 def part_page(out: Any, part: Part, every: bool) -> None:
