@@ -82,6 +82,20 @@ WAYS: dict[str, tuple[str, str]] = {
         + device("hd44780", "16x2", on="adapter"),
         'text 0,1 "PUMP 1 off"',
     ),
+    "behind mcp23008": (
+        bus("i2c", ["scl", "sda"], clock="100kHz")
+        + bridge(
+            "mcp23008", {"rs": "p1", "e": "p2", "d4": "p3", "d5": "p4", "d6": "p5", "d7": "p6", "backlight": "p7"}, address=0x20
+        )
+        + device("hd44780", "16x2", on="adapter"),
+        'text 0,1 "PUMP 1 off"',
+    ),
+    "behind mcp23s08": (
+        bus("spi", ["sck", "mosi", "cs"], clock="5MHz")
+        + bridge("mcp23s08", {"rs": "p1", "e": "p2", "d4": "p3", "d5": "p4", "d6": "p5", "d7": "p6"}, address=2)
+        + device("hd44780", "16x2", on="adapter"),
+        'text 0,1 "PUMP 1 off"',
+    ),
     "behind mcp23s17": (
         bus("spi", ["sck", "mosi", "cs"], clock="5MHz")
         + bridge("mcp23s17", {"rs": "a0", "e": "a1", "d4": "a4", "d5": "a5", "d6": "a6", "d7": "a7"}, address=3)

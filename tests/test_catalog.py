@@ -165,6 +165,11 @@ class Relatives(unittest.TestCase):
         )  # whose section it is
         self.assertTrue(part.limits["source"].startswith("SSD1306 datasheet, Rev 1.1, "))
 
+    def test_parts_of_one_datasheet_cite_it_alike(self) -> None:
+        there, here = load("mcp23017"), load("mcp23s17")
+        self.assertEqual([(c.name, c.code, c.source) for c in here.command], [(c.name, c.code, c.source) for c in there.command])
+        self.assertEqual((here.i2c, sorted(here.limits)), (None, ["source", "spi_clock"]))  # without what is of I2C
+
     def test_names_that_are_the_same_to_a_driver(self) -> None:
         self.assertIs(load("ST7066U"), load("hd44780"))
         self.assertEqual(load("ks0066").name, "ks0066u")

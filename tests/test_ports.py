@@ -19,17 +19,21 @@ NAMES = ("iodir", "ipol", "gpinten", "defval", "intcon", "iocon", "gppu", "intf"
 
 
 class Chip:
-    """MCP23017 as its datasheet tells it (DS20001952, Tables 3-1 and 3-2, 3.2.1), a byte at a time."""
+    """MCP23017 as its datasheet tells it (DS20001952, Tables 3-1 and 3-2, 3.2.1), a byte at a time.
 
-    def __init__(self) -> None:
-        self.latch, self.inputs, self.bank, self.byte_mode = [0, 0], [0, 0], False, False
+    Of one port MCP23008 (DS21919, Table 1-2): eleven registers, the first behind the last, and no banks.
+    """
+
+    def __init__(self, ports: int) -> None:
+        self.ports, self.latch, self.inputs, self.bank, self.byte_mode = ports, [0, 0], [0, 0], ports == 1, False
         self.bank_0 = {2 * k + side: (name, side) for k, name in enumerate(NAMES) for side in (0, 1)}
-        self.bank_1 = {16 * side + k: (name, side) for k, name in enumerate(NAMES) for side in (0, 1)}
+        self.bank_1 = {16 * side + k: (name, side) for k, name in enumerate(NAMES) for side in range(ports)}
 
     def write(self, register: int, values: list[int]) -> list[tuple[int, int]]:
         """A transfer; the latches and inputs after each byte that bears on them."""
         out, banked, alone = [], self.bank, self.byte_mode
-        pointer = register if alone else register % (0x1B if banked else 0x16)
+        places = 0x0B if self.ports == 1 else 0x1B if banked else 0x16
+        pointer = register if alone else register % places
         for value in values:
             name, side = (self.bank_1 if banked else self.bank_0).get(pointer, ("", 0))
             if name in ("gpio", "olat"):
@@ -37,13 +41,13 @@ class Chip:
             elif name == "iodir":
                 self.inputs[side] = value
             elif name == "iocon":
-                self.bank, self.byte_mode = bool(value & 0x80), bool(value & 0x20)
+                self.bank, self.byte_mode = self.ports == 1 or bool(value & 0x80), bool(value & 0x20)
             if name in ("gpio", "olat", "iodir"):
                 out.append((self.latch[0] | self.latch[1] << 8, self.inputs[0] | self.inputs[1] << 8))
             if alone:
                 pointer = pointer if banked else pointer ^ 1
             else:
-                pointer = (pointer + 1) % (0x1B if banked else 0x16)
+                pointer = (pointer + 1) % places
         return out
 
 
@@ -54,10 +58,14 @@ ONE = st.tuples(
 
 
 class Registers(unittest.TestCase):
-    @given(st.lists(ONE, max_size=14), st.lists(st.integers(0, 14), max_size=4))
-    @settings(deadline=None, max_examples=300)
-    def test_every_byte_goes_where_the_chip_puts_it(self, sent: list[tuple[int, list[int]]], cuts: list[int]) -> None:
-        chip, ports = Chip(), Ports(load("mcp23017"))
+    @given(
+        st.sampled_from([("mcp23017", 2), ("mcp23008", 1)]), st.lists(ONE, max_size=14), st.lists(st.integers(0, 14), max_size=4)
+    )
+    @settings(deadline=None, max_examples=500)
+    def test_every_byte_goes_where_the_chip_puts_it(
+        self, part: tuple[str, int], sent: list[tuple[int, list[int]]], cuts: list[int]
+    ) -> None:
+        chip, ports = Chip(part[1]), Ports(load(part[0]))
         expected = [state for register, values in sent for state in chip.write(register, values)]
         found = [States.none()]
         edges = [0, *sorted(cut for cut in cuts if cut < len(sent)), len(sent)]

@@ -305,22 +305,25 @@ def backpack(seed: int, wrong: str, order: str = "a", dark: bool = False) -> Mad
     return Made(wave, rig, ["--panel", "16x2"])
 
 
-def ports(seed: int, wrong: str) -> Made:
-    """A character display behind an MCP23017; its pins are inputs until they are made outputs."""
+def ports(seed: int, wrong: str, count: int = 2) -> Made:
+    """A character display behind an MCP23017, of one port an MCP23008; its pins are inputs until they are made outputs."""
     chance = random.Random(seed)
     wave = Wave(seed, SCL=0, SDA=0)  # power-on: pull-ups bring both up
     wave.wait(2e6)
     wave.put(SCL=1, SDA=1)
     wave.wait(2e6)
     bus = I2c(wave, 400e3, (0x20,), gap=1e3)
-    registers = displays.Registers(lambda values: bus.write(0x20, values))
+    registers = displays.Registers(lambda values: bus.write(0x20, values), count)
     if wrong != "setup.pin-direction":
         registers.outputs()
     own = displays.Backpack(lambda value: registers.write(value), rs=7, e=5, light=-1, d4=1)
     displays.character(own.write, lambda value: own.half(value), wave, chance.choice(displays.TEXTS), wrong, 60e3)
     wave.wait(1e6)
-    drives = 'rs = "a7", rw = "a6", e = "a5", d4 = "a1", d5 = "a2", d6 = "a3", d7 = "a4"'
-    bridge = f'\n[[bridge]]\nname = "between"\non = "wires"\npart = "mcp23017"\naddress = 0x20\ndrives = {{ {drives} }}\n'
+    part, port = ("mcp23017", "a") if count == 2 else ("mcp23008", "p")
+    drives = ", ".join(
+        f'{role} = "{port}{k}"' for role, k in (("rs", 7), ("rw", 6), ("e", 5), ("d4", 1), ("d5", 2), ("d6", 3), ("d7", 4))
+    )
+    bridge = f'\n[[bridge]]\nname = "between"\non = "wires"\npart = "{part}"\naddress = 0x20\ndrives = {{ {drives} }}\n'
     rig = (
         _bus("i2c", {"scl": "SCL", "sda": "SDA"}, 'clock = "400kHz"\n')
         + bridge
@@ -669,7 +672,8 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("sign", seed, {}, ("swap CLK R", SWAP, ()), ("swap A B", SWAP, ()), ("low B", STUCK, ()), ("high A", STUCK, ()), ("low R", STUCK, ()),
                       ("low LAT", STUCK, ()), ("high OE", STUCK, ()), ("low OE", STUCK, ()), ("low CLK", STUCK, ()), ("swap LAT OE", SWAP, ()),
                       ("invert OE", INVERTED, ()))  # fmt: skip
-    yield from _wrong("ports", seed, {}, "setup.pin-direction", "setup.display-off", "timing.wait-short")
+    for own in ({}, {"count": 1}):
+        yield from _wrong("ports", seed, own, "setup.pin-direction", "setup.display-off", "timing.wait-short")
     yield from _wired("pair", seed, {}, ("swap CS1 CS2", SWAP, ()), ("high CS1", STUCK, ()), ("high CS2", STUCK, ()), ("low CS2", SELECT, ()),
                       ("swap SCK MOSI", SWAP, ()), ("low DC", DC, ()))  # fmt: skip
     yield from _wrong("polled", seed, {}, "timing.never-ready")
@@ -734,7 +738,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("oled", {"part": "sh1106", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
-                      ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("pair", {}),
+                      ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:

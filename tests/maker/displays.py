@@ -350,18 +350,21 @@ def quarter(wave: Wave, picture: Picture, frames: int, hertz: float, clock: floa
 
 @dataclass
 class Registers:
-    """A register expander on I2C or SPI (MCP23017, MCP23S17: IODIR at 00 and 01, GPIO at 12h and 13h, IOCON.BANK = 0)."""
+    """A register expander on I2C or SPI: MCP23017, MCP23S17 (IODIR at 00 and 01, GPIO at 12h and 13h, IOCON.BANK = 0), or, of one port,
+    MCP23008, MCP23S08 (IODIR at 00, GPIO at 09)."""
 
     send: Callable[[Sequence[int]], None]
+    ports: int = 2
 
     def outputs(self) -> None:
-        """Makes both ports outputs."""
-        self.send([0x00, 0x00])
-        self.send([0x01, 0x00])
+        """Makes all pins outputs."""
+        for register in range(self.ports):
+            self.send([register, 0x00])
 
     def write(self, a: int, b: int | None = None) -> None:
         """The pins of port A, and of B."""
-        self.send([0x12, a] if b is None else [0x12, a, b])
+        register = 0x12 if self.ports == 2 else 0x09
+        self.send([register, a] if b is None else [register, a, b])
 
 
 def shifted(register: Shift) -> Callable[[int], None]:

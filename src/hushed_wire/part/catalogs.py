@@ -154,7 +154,8 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     under = tomllib.loads(below.read_text(encoding="utf-8"))
     if under.get("base"):
         under = _on_base(under, str(under["base"]), below)
-    _cite(under)
+    if under.get("source") != table.get("source"):  # two parts of one datasheet cite it alike
+        _cite(under)
     own, rest = _commands_of(table, under, path)
     theirs = {str(entry["name"]) for entry in under.pop("command", [])}
     kept = {str(entry.get("name")) for entry in [*own, *rest]}
@@ -162,7 +163,7 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     out: dict[str, Any] = {**under, **table, "command": [*own, *rest]}
     for key in ("memory", "limits", "waits"):
         if key in under and isinstance(table.get(key), dict):
-            out[key] = {**under[key], **table[key]}
+            out[key] = {name: value for name, value in {**under[key], **table[key]}.items() if value != {}}
     for key in ("bring_up", "beyond"):
         mine = table.get(key, [])
         still = [entry for entry in under.get(key, []) if not gone & _asked_of(entry)]

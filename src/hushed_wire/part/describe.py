@@ -201,10 +201,10 @@ class Groups(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
-    """An expander of two ports with registers. called: the direction register, as the datasheet has it. direction, control, outputs: numbers of
+    """An expander of one port or two with registers. called: the direction register, as the datasheet has it. direction, control, outputs: numbers of
     registers within a port (a bit of `direction` that is 1 makes an input; writing any of `outputs` sets the latches, the
     last one is what drivers write). registers: of a port.
-    bank, byte_mode: bits of the control register: ports apart in the address map; the address stays within a transfer.
+    bank, byte_mode: bits of the control register: ports apart in the address map (0: it cannot); the address stays within a transfer.
     """
 
     called: str
@@ -212,9 +212,14 @@ class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     control: int
     outputs: list[int]
     registers: int
-    bank: int
     byte_mode: int
     source: str
+    ports: int = 2
+    bank: int = 0
+
+    def address(self, register: int, port: int) -> int:
+        """Of a port's register, as after power-on: those of two ports lie side by side."""
+        return self.ports * register + port
 
 
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):

@@ -95,13 +95,13 @@ class Ports:
         self, chip: Expander, first: NDArray[np.int64], step: NDArray[np.int64]
     ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Port and register that each byte goes to; register -1 where there is none."""
-        banked = bool(self.control & chip.bank)
+        banked = chip.ports == 1 or bool(self.control & chip.bank)
         if self.control & chip.byte_mode:  # the same register again and again; with both ports side by side, its pair in turn
             address = first if banked else first ^ (step & 1)
         else:
-            address = (first + step) % (16 + chip.registers if banked else 2 * chip.registers)
+            address = (first + step) % (16 * (chip.ports - 1) + chip.registers if banked else 2 * chip.registers)
         port, register = (address >> 4, address & 15) if banked else (address & 1, address >> 1)
-        return port, np.where((register < chip.registers) & (port < 2), register, -1)
+        return port, np.where((register < chip.registers) & (port < chip.ports), register, -1)
 
     def _written(
         self,
@@ -132,7 +132,7 @@ class Ports:
 def as_outputs(part: Part) -> list[Send]:
     """What makes all pins of a part outputs, where it has to be told; each is a transfer of its own."""
     chip = part.memory.expander
-    return [] if chip is None else [Send(False, bytes([2 * chip.direction + side, 0])) for side in (0, 1)]
+    return [] if chip is None else [Send(False, bytes([chip.address(chip.direction, port), 0])) for port in range(chip.ports)]
 
 
 def port_writes(part: Part, state: int, count: int = 1, before: int | None = None) -> list[Send]:
@@ -140,8 +140,8 @@ def port_writes(part: Part, state: int, count: int = 1, before: int | None = Non
     chip = part.memory.expander
     if chip is None:
         return [Send(False, state.to_bytes(count, "big"))]
-    changed = [side for side in (0, 1) if before is None or (state ^ before) >> 8 * side & 0xFF] or [0]
-    return [Send(False, bytes([2 * chip.outputs[-1] + side, state >> 8 * side & 0xFF])) for side in changed]
+    changed = [port for port in range(chip.ports) if before is None or (state ^ before) >> 8 * port & 0xFF] or [0]
+    return [Send(False, bytes([chip.address(chip.outputs[-1], port), state >> 8 * port & 0xFF])) for port in changed]
 
 
 def output_trace(pins: dict[str, int], states: States, end: int, tick: Fraction, sample: int, start: int | None) -> Trace:

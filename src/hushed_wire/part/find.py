@@ -51,7 +51,9 @@ def found(parts: list[Part], words: list[str]) -> list[tuple[Part, list[str]]]:
     if not fitting:
         for word in words:
             if not any(other.startswith(word.lower()) for other in spoken):
-                raise HushedError(f"the catalog has nothing that is '{word}'", where="--find", remedy=nearest(word, sorted(spoken)))
+                raise HushedError(
+                    f"the catalog has nothing that is '{word}'", where="--find", remedy=nearest(word, sorted(spoken))
+                )
         raise HushedError(f"no part of the catalog is {' and '.join(words)} at once", where="--find", remedy="ask by fewer words")
     return fitting
 
