@@ -275,7 +275,7 @@ class Catalog(unittest.TestCase):
             ("240x240", {"gc9a01": ["240x240"], "st7789": ["240x240"]}),
             ("blue 20x4", {"hd44780": ["20x4"], "ks0066u": ["20x4"]}),
             ("ST7796S 480x320", {"st7796": ["480x320"]}),
-            ("output spi", {"mcp23s17": []}),
+            ("16-bit spi", {"mcp23s17": []}),
         ):  # fmt: skip
             listed = program_json("catalog", "--find", *words.split())["parts"]
             self.assertEqual({part["name"]: part["panels"] for part in listed}, parts)

@@ -61,4 +61,4 @@ def found(parts: list[Part], words: list[str]) -> list[tuple[Part, list[str]]]:
 def _words(*texts: str) -> set[str]:
     """Of some texts, in lower case; a text is a word of its own, too, as 128x64-external is."""
     lower = [text.lower() for text in texts if text]
-    return {word for text in lower for word in (text, *re.findall(r"\w+", text))}
+    return {word for text in lower for word in (text, *re.findall(r"[^\s,;]+", text), *re.findall(r"\w+", text))}
