@@ -285,6 +285,7 @@ class Catalog(unittest.TestCase):
     def test_bad_input(self) -> None:
         for words, said in (
             (("--find", "oled", "paralel"), "nothing that is 'paralel'\n  did you mean 'parallel'"),
+            (("--find", "\x1b[31m"), r"nothing that is '\\x1b\[31m'\n  ask by a size, a bus, a colour or a name"),
             (("--find", "spi", "16x2"), "no part of the catalog is spi and 16x2 at once"),
             (("hd44780", "--find", "spi"), "--find lists parts, hd44780 is one"),
             (("hd44870",), "did you mean 'hd44780'"),

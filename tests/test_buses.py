@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.bus import parallel, shift, spi
+from hushed_wire.errors import HushedError
 from hushed_wire.part import commands
 from hushed_wire.part.chips import model_for
 from hushed_wire.rig import load_rig
@@ -142,6 +143,21 @@ def glass_of(model: object, panel: object) -> object:
 
 
 class EveryWay(unittest.TestCase):
+    def test_an_address_that_its_pins_cannot_give(self) -> None:
+        for part, pin, address, possible in (
+            ("mcp23s08", "p", 4, "0, 1, 2, 3 "),
+            ("mcp23s17", "a", 9, "0, 1, 2, 3, 4, 5, 6, 7 "),
+        ):
+            path = scratch() / f"{part}.toml"
+            drives = {role: f"{pin}{k}" for k, role in enumerate(("rs", "e", "d4", "d5", "d6", "d7"))}
+            path.write_text(
+                bus("spi", ["sck", "mosi", "cs"])
+                + bridge(part, drives, address=address)
+                + device("hd44780", "16x2", on="adapter")
+            )
+            with self.assertRaisesRegex(HushedError, f"{part} cannot have {address}\\n  it can have {possible}"):
+                load_rig(path)
+
     def test_what_is_rehearsed_comes_back_as_commands_and_picture(self) -> None:
         from hushed_wire.part.framing import payload_of
         from hushed_wire.rig.rehearse import steps_of

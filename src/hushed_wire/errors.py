@@ -28,12 +28,14 @@ class HushedError(Exception):
         return f"{head}\n  {remedy}" if self.remedy else head
 
 
-def nearest(word: str, known: Iterable[str]) -> str:
-    """A remedy clause for an unknown name: the nearest valid names, or all of them when none is near."""
+def nearest(word: str, known: Iterable[str], otherwise: str = "") -> str:
+    """A remedy clause for an unknown name: the nearest valid names, or, when none is near, `otherwise` or all of them."""
     names = list(known)
     written = {name.lower(): name for name in reversed(names)}
     near = get_close_matches(word[:80].lower(), list(written), n=3, cutoff=0.5)
     if near:
         return "did you mean " + " or ".join(f"'{written[name]}'" for name in near) + "?"
+    if otherwise:
+        return otherwise
     shown = ", ".join(names[:12]) + (", …" if len(names) > 12 else "")
     return f"known: {shown}" if names else ""

@@ -130,6 +130,10 @@ def _check_kinds(part: Part, fail: Fail) -> None:
     for name in part.framings:
         if name not in WRAPS:
             fail("framings", f"there is no framing '{name}'", nearest(name, WRAPS))
+    if "spi-opcode" in part.framings and part.opcode is None:
+        fail("opcode", "parts behind an opcode have to say which addresses it can hold")
+    if part.opcode is not None and not {*part.opcode.addresses} <= {*range(8)}:
+        fail("opcode.addresses", "an opcode holds an address of 0 to 7")
     if any(WRAPS[name].halves for name in part.framings) and part.halves is None:
         fail("halves", "parts that take nibbles have to say which commands switch to them")
     if "decode" in part.memory.registers and (part.memory.code_font is None or len(part.memory.code_font.characters) != 16):

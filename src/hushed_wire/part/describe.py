@@ -118,6 +118,14 @@ class I2cSide(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     write_only: bool = False
 
 
+class Opcode(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """What a part behind an opcode is told apart by: the addresses that its pins can give, 0 to 7."""
+
+    addresses: list[int]
+    strap: str
+    source: str
+
+
 class Levels(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """Logic levels. vih, vil: shares of the supply, or volts like "3.5V". above_supply: how far an input may exceed it."""
 
@@ -289,6 +297,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     spi_modes: list[int] = []
     halves: Halves | None = None
     i2c: I2cSide | None = None
+    opcode: Opcode | None = None
     levels: Levels | None = None
     limits: dict[str, str] = {}
     waits: dict[str, str] = {}

@@ -52,7 +52,11 @@ def found(parts: list[Part], words: list[str]) -> list[tuple[Part, list[str]]]:
         for word in words:
             if not any(other.startswith(word.lower()) for other in spoken):
                 raise HushedError(
-                    f"the catalog has nothing that is '{word}'", where="--find", remedy=nearest(word, sorted(spoken))
+                    f"the catalog has nothing that is '{word}'",
+                    where="--find",
+                    remedy=nearest(
+                        word, sorted(spoken), "ask by a size, a bus, a colour or a name, like 128x64, i2c, blue or st7066u"
+                    ),
                 )
         raise HushedError(f"no part of the catalog is {' and '.join(words)} at once", where="--find", remedy="ask by fewer words")
     return fitting

@@ -140,6 +140,9 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
             "is missing" if bridge.address is None else f"{bridge.part} cannot have {bridge.address:#04x}",
             f"it can have {possible}",
         )
+    if part.opcode is not None and bridge.address is not None and bridge.address not in part.opcode.addresses:
+        possible = ", ".join(map(str, part.opcode.addresses))
+        fail(f"{key}: address", f"{bridge.part} cannot have {bridge.address}", f"it can have {possible} ({part.opcode.strap})")
 
 
 def _check_address(key: str, device: Device, part: Part, taken: dict[tuple[str, int], str], lenient: bool, fail: Fail) -> None:

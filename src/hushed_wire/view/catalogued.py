@@ -46,6 +46,10 @@ def part_page(out: Any, part: Part, every: bool) -> None:
     if part.i2c is not None:
         forms = ", ".join(f"{address:#04x} (8-bit {2 * address:#04x}, {2 * address + 1:#04x})" for address in part.i2c.addresses)
         facts.add_row("addresses", f"{forms}; {part.i2c.strap}")
+    if part.opcode is not None:
+        facts.add_row(
+            "addresses", f"{', '.join(map(str, part.opcode.addresses))} in the opcode; {part.opcode.strap} [{part.opcode.source}]"
+        )
     if part.levels is not None:
         levels = part.levels
         high, low = (level if isinstance(level, str) else f"{level:g} of the supply" for level in (levels.vih, levels.vil))
