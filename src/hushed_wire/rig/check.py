@@ -133,6 +133,11 @@ def _check_bridge(rig: Rig, bridge: Bridge, places: list[str], fail: Fail) -> No
     if bridge.name in {*(entry.on for entry in rig.device), *(entry.on for entry in rig.bridge)}:
         for role in kind.missing(roles):
             fail(f"{key}: drives", kind.lacks(role), f'add {role} = "name of the output"')
+    _check_strapped(key, bridge, part, fail)
+
+
+def _check_strapped(key: str, bridge: Bridge, part: Part, fail: Fail) -> None:
+    """The address that a bridge's pins give, on I2C or in an opcode."""
     if part.i2c is not None and bridge.address not in part.i2c.addresses:
         possible = ", ".join(f"{address:#04x}" for address in part.i2c.addresses)
         fail(
