@@ -761,23 +761,24 @@ class InPython(Probed):
             return found(Spi(wires, lines["sck"], lines["mosi"]), **pins), wires
         return found(**pins), wires
 
+    def proven_by(self, display: Any, wires: Any, place: str, sequence: str) -> None:
+        """What it shows on the wires is what the sequence shows."""
+        display.start()
+        display.show()
+        wires.write(FOLDER / "python.vcd")
+        self.proven(place, FOLDER / "python.vcd", sequence)
+
     def test_every_place(self) -> None:
         for place, sequence in PLACES.items():
             with self.subTest(place):
                 display, wires = self.made(place)
-                display.start()
-                display.show()
-                wires.write(FOLDER / "python.vcd")
-                self.proven(place, FOLDER / "python.vcd", sequence)
+                self.proven_by(display, wires, place, sequence)
                 record("python", place, "run", "compared", "diagnosed")
 
     def test_behind_a_register(self) -> None:
         place = behind_a_register()
         display, wires = self.made(place, driver="register.hush")
-        display.start()
-        display.show()
-        wires.write(FOLDER / "python.vcd")
-        self.proven(place, FOLDER / "python.vcd", "register.hush")
+        self.proven_by(display, wires, place, "register.hush")
 
     def test_what_is_drawn(self) -> None:
         for place, (_, calls, lines) in DRAWN.items():
@@ -824,10 +825,7 @@ class InPython(Probed):
         for place, sequence in PLACES.items():
             with self.subTest(place):
                 display, wires = self.on_linux(place, *pins.get(place, ()))
-                display.start()
-                display.show()
-                wires.write(FOLDER / "python.vcd")
-                self.proven(place, FOLDER / "python.vcd", sequence)
+                self.proven_by(display, wires, place, sequence)
                 record("python-linux", place, "run", "compared", "diagnosed")
 
     def test_the_probe(self) -> None:

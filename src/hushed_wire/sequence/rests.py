@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
+from typing import Any
 
 from ..finding import Finding
 from ..part.describe import Command
@@ -96,33 +97,21 @@ def resets(target: Target, own: list[Timed]) -> Iterator[Finding]:
             if not level:
                 low = entry
             elif low is not None:
-                held = entry.start - low.start
-                high = entry
+                held, high = entry.start - low.start, entry
                 if held < least["reset_low"]:
-                    evidence = {"needed": show(float(least["reset_low"]), "s"), "source": _waits_source(target)}
-                    yield finding_at(
-                        "timing.reset-short",
-                        target,
-                        entry,
-                        "low",
-                        evidence,
-                        held=show(float(held), "s"),
-                        needed=waits["reset_low"],
-                    )
+                    yield _reset_short(target, entry, "low", held=held, needed=waits["reset_low"])
                 low = None
         if entry.step.sends and high is not None:
             rest = entry.start - high.start
             if rest < least["after_reset"]:
-                evidence = {"needed": show(float(least["after_reset"]), "s"), "source": _waits_source(target)}
-                yield finding_at(
-                    "timing.reset-short",
-                    target,
-                    entry,
-                    "rest",
-                    evidence,
-                    rest=show(float(rest), "s"),
-                    needed=waits["after_reset"],
-                )
+                yield _reset_short(target, entry, "rest", rest=rest, needed=waits["after_reset"])
             high = None
     if low is not None:
         yield finding_at("timing.reset-short", target, low, "stays", {"source": _waits_source(target)})
+
+
+def _reset_short(target: Target, entry: Timed, sort: str, *, needed: str, **took: Fraction) -> Finding:
+    """took: what was too short, in seconds, by the name that the sentence has for it."""
+    evidence = {"needed": show(float(parse(needed, "s")), "s"), "source": _waits_source(target)}
+    values: dict[str, Any] = {name: show(float(seconds), "s") for name, seconds in took.items()}
+    return finding_at("timing.reset-short", target, entry, sort, evidence, needed=needed, **values)
