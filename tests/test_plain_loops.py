@@ -5,14 +5,16 @@ The loops go sample by sample or edge by edge and know nothing of columns; where
 
 import unittest
 from fractions import Fraction
-from itertools import pairwise
+from itertools import accumulate, pairwise
+from unittest import mock
 
 import numpy as np
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.bus import i2c, matrix, parallel, shift, spi
+from hushed_wire.bus import i2c, matrix, measured, parallel, shift, spi
 from hushed_wire.bus.edges_timing import measure_parallel, measure_spi
+from hushed_wire.bus.measured import Measured
 from hushed_wire.bus.nibbles import Nibbles, Switch
 from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.scan_roles import Lamps
@@ -234,7 +236,43 @@ class Buses(unittest.TestCase):
         self.assertEqual([byte for byte, _ in told], [byte for byte, _ in plain])
 
 
+def counted(plain: list[tuple[int, int]]) -> list[tuple[int, int, int]]:
+    """Of (when, how long): each length, how often it came, and when first."""
+    return sorted(
+        (value, sum(value == other for _, other in plain), min(when for when, other in plain if other == value))
+        for value in {value for _, value in plain}
+    )
+
+
+def as_rows(told: Measured) -> list[tuple[int, int, int]]:
+    """What was measured, as `counted` has it."""
+    return list(zip(told.value.tolist(), told.count.tolist(), told.when.tolist(), strict=True))
+
+
 class Measurements(unittest.TestCase):
+    @given(
+        st.lists(st.tuples(st.integers(0, 9), st.sampled_from([3, 4, 5, 40_000, 70_000, 2**40])), min_size=1, max_size=40),
+        st.integers(1, 39),
+        st.sampled_from([4, 1 << 16]),
+    )
+    def test_distributions(self, steps: list[tuple[int, int]], cut: int, table: int) -> None:
+        """Counted in a table or sorted, whole or in parts: the same lengths, medians and breaches as in a plain list."""
+        when = list(accumulate(step + 1 for step, _ in steps))
+        plain = list(zip(when, (value for _, value in steps), strict=True))
+        value = np.array([value for _, value in plain])
+        with mock.patch.object(measured, "TABLE", table):
+            parts = [
+                Measured.of(value[part], np.array(when)[part], "sck") for part in (slice(None), slice(0, cut), slice(cut, None))
+            ]
+        for told in (parts[0], Measured.join(parts[1:])):
+            self.assertEqual(as_rows(told), counted(plain))
+            self.assertEqual((len(told), told.least, told.most), (len(plain), value.min(), value.max()))
+            self.assertEqual(told.typical, np.median(value))
+            self.assertAlmostEqual(told.mean_upto(40_000), value[value <= 40_000].mean() if (value <= 40_000).any() else 0, 6)
+            beyond = [moment for moment, lasted in plain if lasted < 5 or lasted > 50_000]
+            self.assertEqual(told.beyond(5, 50_000), (len(beyond), beyond[0] if beyond else None))
+            self.assertEqual(as_rows(told.below(70_000)), counted([row for row in plain if row[1] < 70_000]))
+
     @given(traces(3, 3, 150), st.integers(0, 3))
     @NOISE
     def test_times_of_spi(self, trace: Trace, mode: int) -> None:
@@ -251,8 +289,7 @@ class Measurements(unittest.TestCase):
         opens, closes = edges_of(trace, select, 0), edges_of(trace, select, 1)
         rest = [(when, min(o for o in opens if o > when) - when) for when in closes if any(o > when for o in opens)]
         for name, plain in (("data set-up", setup), ("data hold", hold), ("select rest", rest)):
-            column = told[name]
-            self.assertEqual(list(zip(column.when.tolist(), column.value.tolist(), strict=True)), plain, name)
+            self.assertEqual(as_rows(told[name]), counted(plain), name)
 
     @given(traces(4, 4, 150))
     @NOISE
@@ -276,8 +313,7 @@ class Measurements(unittest.TestCase):
             ("register select set-up", ahead(rises, selects)),
             ("register select hold", behind(falls, selects)),
         ):
-            column = told[name]
-            self.assertEqual(list(zip(column.when.tolist(), column.value.tolist(), strict=True)), plain, name)
+            self.assertEqual(as_rows(told[name]), counted(plain), name)
 
     @given(traces())
     @NOISE

@@ -12,7 +12,17 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.model import Times, fold
 
-__all__ = ["Change", "behind_quiet", "edges_to", "excerpt", "number_within", "trace_of", "typical"]
+__all__ = [
+    "Change",
+    "behind_quiet",
+    "edges_to",
+    "excerpt",
+    "has_step_below",
+    "number_within",
+    "some_steps",
+    "trace_of",
+    "typical",
+]
 
 EXCERPT = 40_000  # changes tried; enough for some hundred bytes, and bounded however long the capture is
 
@@ -38,10 +48,7 @@ def number_within(lengths: Times) -> tuple[Times, Times]:
 
 def edges_to(trace: Trace, line: int, level: int) -> Times:
     """The moments at which a line goes to a level from the other; an edge out of or into the unknown is none."""
-    edges = trace.edges(line)
-    moved = (edges.level[1:] == level) & (edges.level[:-1] == 1 - level)
-    found: NDArray[np.int64] = edges.times[1:][moved]
-    return found
+    return trace.edges(line).to(level)
 
 
 def behind_quiet(block: Trace, found: NDArray[np.int64], ticks: int) -> int | None:
@@ -51,20 +58,39 @@ def behind_quiet(block: Trace, found: NDArray[np.int64], ticks: int) -> int | No
     return int(block.times[found[good[0]]]) + 1 if len(good) else None
 
 
+PIECE = 1 << 16  # moments that are looked at together
 SPREAD = 1 << 16  # of more values than these the median is that of so many, evenly spread
 
 
-def typical(values: NDArray[Any]) -> float:
-    """The median; of many values that of some of them, evenly spread, so that it costs the same whatever the length of a capture.
+def _every(count: int) -> int:
+    """Which of so many values are looked at: each, or one in so many.
 
     The step is prime to the bits of words of eight and nine, or the same bit of each would be looked at.
     """
-    step = len(values) // SPREAD
+    step = count // SPREAD
     if step > 1:
         step += 1 - step % 2
         step += 2 * (step % 3 == 0)
-        values = values[::step]
-    return float(np.median(values))
+    return max(1, step)
+
+
+def typical(values: NDArray[Any]) -> float:
+    """The median; of many values that of some of them, evenly spread, so that it costs the same whatever the length of a capture."""
+    values = values[:: _every(len(values))]
+    middle = [(len(values) - 1) // 2, len(values) // 2]
+    return float(np.partition(values, middle)[middle].mean()) if len(values) else float("nan")
+
+
+def some_steps(moments: Times) -> Times:
+    """The ticks from a moment to the next; of many moments, some of them, as `typical` takes them."""
+    at = np.arange(0, max(0, len(moments) - 1), _every(len(moments)))
+    return moments[at + 1] - moments[at]
+
+
+def has_step_below(moments: Times, ticks: float) -> bool:
+    """Whether a step from one moment to the next is shorter than that; looked at in pieces that fit into the cache."""
+    pieces = (moments[first : first + PIECE + 1] for first in range(0, len(moments), PIECE))
+    return any(len(piece) > 1 and int(np.diff(piece).min()) < ticks for piece in pieces)
 
 
 def excerpt(trace: Trace, most: int = EXCERPT, lines: Iterable[int] | None = None) -> Trace:

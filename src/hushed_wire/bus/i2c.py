@@ -164,10 +164,7 @@ class Decoder:
     def _events(self, times: Times, code: NDArray[np.uint8]) -> Events:
         if not len(code):
             return Events(times, code, code)
-        pair = np.empty(len(code), dtype=np.uint8)
-        np.left_shift(code[:-1], 4, out=pair[1:])
-        pair[0] = self.code << 4
-        pair |= code
+        pair = _paired(code, self.code)
         self.code = int(code[-1])
         kind = EVENT.take(pair, mode="clip")
         both = ((pair >> 4) ^ pair) & 3 == 3
@@ -347,10 +344,17 @@ def events_of(trace: Trace, scl: int, sda: int, spike: Fraction = SPIKE) -> Even
     width = spike_ticks(trace, scl, spike)
     if width > 1:
         times, code = Spikes(width).feed(times, code, trace.end, last=True)
-    pair = (np.concatenate([[BLIND], code[:-1]]).astype(np.uint8) << 4) | code
-    kind = EVENT[pair]
-    keep = np.flatnonzero(kind)
-    return Events(times[keep], kind[keep], code[keep])
+    events = Events(times, EVENT.take(_paired(code, BLIND), mode="clip"), code)
+    return events if events.kind.all() else events.part(np.flatnonzero(events.kind))
+
+
+def _paired(code: NDArray[np.uint8], before: int) -> NDArray[np.uint8]:
+    """(n,) each code and the one ahead of it; before: that of the first."""
+    pair = np.empty(len(code), dtype=np.uint8)
+    np.left_shift(code[:-1], 4, out=pair[1:])
+    pair[:1] = before << 4
+    pair |= code
+    return pair
 
 
 @dataclass(frozen=True)

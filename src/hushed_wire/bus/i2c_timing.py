@@ -7,6 +7,7 @@ Fast-mode Plus I2C-bus devices". Rise and fall times need volts and are not meas
 from __future__ import annotations
 
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -15,11 +16,11 @@ from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Times
-from .changes import excerpt, typical
-from .edges_timing import Column
+from .changes import excerpt
 from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
+from .measured import Measured
 
-__all__ = ["LIMITS", "MODES", "SYMBOLS", "Column", "Margin", "margins", "measure", "mode_of"]
+__all__ = ["LIMITS", "MODES", "SYMBOLS", "Margin", "margins", "measure", "mode_of"]
 
 MODES = ("Standard-mode", "Fast-mode", "Fast-mode Plus")
 NS = 1e-9
@@ -68,8 +69,8 @@ class Margin:
     first: float | None
 
 
-def _column(when: Times, value: Times, *lines: str) -> Column:
-    return Column(value, when, lines or ("scl", "sda"))
+def _column(when: Times, value: Times, *lines: str) -> Measured:
+    return Measured.of(value, when, *(lines or ("scl", "sda")))
 
 
 def mode_of(clock: float) -> int:
@@ -80,19 +81,14 @@ def mode_of(clock: float) -> int:
     return len(MODES) - 1
 
 
-def measure(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
+def measure(trace: Trace, scl: int, sda: int) -> dict[str, Measured]:
     """All symbols of a capture; fSCL as periods in ticks (from one rise to the next within a transaction).
 
     A long capture is measured in parts that end while the bus rests, so that what is needed on the way stays small.
     """
-    parts = [_measured(part, scl, sda) for part in _parts(trace, scl, sda)]
-    if len(parts) == 1:
-        return parts[0]
-    columns = {symbol: [part[symbol] for part in parts] for symbol in SYMBOLS}
-    return {
-        symbol: Column(np.concatenate([own.value for own in each]), np.concatenate([own.when for own in each]), each[0].lines)
-        for symbol, each in columns.items()
-    }
+    with ThreadPoolExecutor(2) as pool:  # most of it is spent in columns, which let others run
+        parts = list(pool.map(lambda part: _measured(part, scl, sda), _parts(trace, scl, sda)))
+    return {symbol: Measured.join([part[symbol] for part in parts]) for symbol in SYMBOLS}
 
 
 def _parts(trace: Trace, scl: int, sda: int) -> Iterator[Trace]:
@@ -113,7 +109,7 @@ def _parts(trace: Trace, scl: int, sda: int) -> Iterator[Trace]:
     yield trace if begin == trace.start else trace.window(begin, trace.end)
 
 
-def _measured(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
+def _measured(trace: Trace, scl: int, sda: int) -> dict[str, Measured]:
     events = events_of(trace, scl, sda)
     time, kind = events.time, events.kind
     edge = np.flatnonzero(kind != DATA)
@@ -126,7 +122,7 @@ def _measured(trace: Trace, scl: int, sda: int) -> dict[str, Column]:
         found: Times = np.flatnonzero(pair == (first << 4 | second))
         return found
 
-    def between(first: int, second: int) -> Column:
+    def between(first: int, second: int) -> Measured:
         found = places(first, second)
         return _column(at.take(found + 1), span.take(found))
 
@@ -165,47 +161,40 @@ def usual_clock(trace: Trace, scl: int, sda: int) -> float | None:
 def _ninth(what: NDArray[np.uint8], low: Times) -> NDArray[np.bool_]:
     """Whether the bit that follows each low period is the ninth of its word."""
     begin = np.flatnonzero(what == BEGIN)
-    number = np.cumsum(what == RISE)
-    opened = np.searchsorted(begin, low) - 1
-    ahead = np.where(opened >= 0, number[begin[np.maximum(opened, 0)]] if len(begin) else 0, 0)
+    number = np.cumsum(what == RISE, dtype=np.int32)
+    # Rises ahead of the START that opened the transaction which each low period is in; none ahead of the first START.
+    each = np.diff(np.searchsorted(low, begin), prepend=0, append=len(low))
+    ahead = np.repeat(np.concatenate([[0], number[begin]]), each)
     out: NDArray[np.bool_] = (number[low] - ahead) % 9 == 8
     return out
 
 
-def margins(trace: Trace, columns: dict[str, Column], mode: int) -> list[Margin]:
+def margins(trace: Trace, columns: dict[str, Measured], mode: int) -> list[Margin]:
     """Each symbol that was measured against its limits in a mode; beyond counts only what sampling cannot excuse."""
     out = []
-    slack = trace.resolution()
-    usual_period = typical(columns["fSCL"].value) if len(columns["fSCL"].value) else 0.0
-    full_speed = float(1.05 / (LIMITS["fSCL"][1][mode][1] or 1.0) / float(trace.tick))
+    slack, tick = trace.resolution(), float(trace.tick)
+    usual_period = columns["fSCL"].typical if len(columns["fSCL"]) else 0.0
+    full_speed = 1.05 / (LIMITS["fSCL"][1][mode][1] or 1.0) / tick
     for symbol, column in columns.items():
-        if not len(column.value):
+        if not len(column):
             continue
         least, most = LIMITS[symbol][1][mode]
-        value = column.value
-        lowest, median, highest = float(value.min()), typical(value), float(value.max())
         floor = ceiling = None  # ticks between which all is well
         if symbol == "fSCL":
-            floor = (1 / most if most else 0.0) / float(trace.tick) * (1 - ROUNDING) - slack
-            low, usual, high = [1 / (v * float(trace.tick)) for v in (highest, median, max(1.0, lowest))]
+            floor = (1 / most if most else 0.0) / tick * (1 - ROUNDING) - slack
+            low, usual, high = (1 / (ticks * tick) for ticks in (column.most, column.typical, max(1.0, column.least)))
         else:
             if symbol not in ONLY_AT_FULL_SPEED or usual_period <= full_speed:
-                floor = None if least is None else least / float(trace.tick) * (1 - ROUNDING) - slack
-                ceiling = None if most is None else most / float(trace.tick) * (1 + ROUNDING) + slack
-            low, usual, high = [v * float(trace.tick) for v in (lowest, median, highest)]
-        bad = np.empty(0, np.int64)
-        if (floor is not None and lowest < floor) or (
-            ceiling is not None and highest > ceiling
-        ):  # seldom: only then they are looked for
-            bad = np.flatnonzero(
-                (value < (-np.inf if floor is None else floor)) | (value > (np.inf if ceiling is None else ceiling))
-            )
-        first = trace.seconds(int(column.when[bad[0]])) if len(bad) else None
-        out.append(Margin(symbol, MODES[mode], least, most, low, usual, high, len(value), len(bad), first))
+                floor = None if least is None else least / tick * (1 - ROUNDING) - slack
+                ceiling = None if most is None else most / tick * (1 + ROUNDING) + slack
+            low, usual, high = (ticks * tick for ticks in (column.least, column.typical, column.most))
+        beyond, first = column.beyond(floor, ceiling)
+        at = None if first is None else trace.seconds(first)
+        out.append(Margin(symbol, MODES[mode], least, most, low, usual, high, len(column), beyond, at))
     return out
 
 
-def median_clock(trace: Trace, columns: dict[str, Column]) -> float | None:
+def median_clock(trace: Trace, columns: dict[str, Measured]) -> float | None:
     """The usual clock in hertz, None where no two bits follow each other."""
-    periods = columns["fSCL"].value
-    return None if not len(periods) else 1 / (typical(periods) * float(Fraction(trace.tick)))
+    periods = columns["fSCL"]
+    return None if not len(periods) else 1 / (periods.typical * float(Fraction(trace.tick)))

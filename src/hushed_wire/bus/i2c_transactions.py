@@ -18,8 +18,8 @@ from ..trace.model import Samples, as_changes
 from . import i2c, i2c_timing
 from .changes import behind_quiet
 from .channel import Channel, ChannelDecoder, Disturbances, Wanted, Wired
-from .edges_timing import Column
 from .i2c import encode
+from .measured import Measured
 from .moves import Pace
 from .words import BEGAN, CUT, Addresses, Marks, Transactions, Words, transactions
 
@@ -150,7 +150,7 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
     return behind_quiet(block, stops, max(8, 4 * i2c.spike_ticks(block, scl)))
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:
+def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
     """The times of the I2C-bus specification, by symbol; mode, active and select play no role."""
     return i2c_timing.measure(trace, roles["scl"], roles["sda"])
 

@@ -25,7 +25,7 @@ from .words import Words
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from .edges_timing import Column
+    from .measured import Measured
 
 __all__ = ["Decoder", "ParallelChannel", "ParallelDecoded", "Pulse", "data_lines", "decode", "decoders", "encode", "fresh_start", "measure", "samples_a_second",
            "seconds_of", "wires"]  # fmt: skip
@@ -225,7 +225,7 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
     return int(when[good[0]] + steps[good[0]] // 2) if len(good) else None
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:
+def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
     """What is measured, by its name in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
     from .edges_timing import measure_parallel
 

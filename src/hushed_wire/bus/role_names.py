@@ -11,12 +11,13 @@ __all__ = ["Named", "named"]
 Named = tuple[str, dict[str, int]]
 
 
-def _any(*words: str) -> re.Pattern[str]:
+def _any(*words: str) -> str:
     """One of the words, by itself: ahead of it and behind it no other letter stands; a number or a bar may."""
-    return re.compile(rf"(?:^|[^a-z])(?:/|n_?|#)?(?:{'|'.join(words)})(?:_?n|#|b)?\d*(?:$|[^a-z])", re.IGNORECASE)
+    return rf"(?:^|[^a-z])(?:/|n_?|#)?(?:{'|'.join(words)})(?:_?n|#|b)?\d*(?:$|[^a-z])"
 
 
-NAMES: dict[str, dict[str, re.Pattern[str]]] = {
+# Patterns as text, for small and capital letters: they are compiled when a name is first held against them, as most captures need few.
+NAMES: dict[str, dict[str, str]] = {
     "i2c": {"scl": _any("scl", "i2c[ _-]?clk", "twck"), "sda": _any("sda", "i2c[ _-]?data?", "twd")},
     "spi": {
         "sck": _any("sck", "sclk", "clk", "spi[ _-]?clk", "scl", "clock"), "mosi": _any("mosi", "sdi", "din", "sda", "sdin", "copi", "data"),
@@ -26,7 +27,7 @@ NAMES: dict[str, dict[str, re.Pattern[str]]] = {
     },
     "parallel": {
         "rs": _any("rs", "d/i", "di", "dcx", "d/c", "dc", "a0"), "rw": _any("rw", "r/w", "r_w"),
-        "e2": re.compile(r"(?:^|[^a-z])(?:e|en|enable)[ _-]?2$", re.IGNORECASE), "e": _any("e", "en", "enable"),
+        "e2": r"(?:^|[^a-z])(?:e|en|enable)[ _-]?2$", "e": _any("e", "en", "enable"),
         "wr": _any("wr", "wrx", "write"), "rd": _any("rd", "rdx", "read"), "cs": _any("cs", "csx", "ce"), "reset": _any("reset", "rst", "res", "resx"),
         "backlight": _any("bl", "backlight", "blk", "led"),
     },
@@ -36,22 +37,28 @@ NAMES: dict[str, dict[str, re.Pattern[str]]] = {
     },
 }  # fmt: skip
 GROUP_NAMES = {"a": _any("a"), "b": _any("b"), "data": _any("r", "r1", "red")}
-DATA = re.compile(r"(?:^|[^a-z])(?:d|db|data|bit)[ _-]?(\d{1,2})$", re.IGNORECASE)
-AXES = re.compile(r"(?:^|[^a-z])(?:(row|r)|(column|col|c)|(digit|dig))[ _-]?(\d{1,2})$", re.IGNORECASE)
-SEGMENT = re.compile(r"(?:^|[^a-z])(?:(?:segment|seg|s)[ _-]?([a-g]|dp)|(dp|dot|point))$", re.IGNORECASE)
-CHIPS = re.compile(r"(?:^|[^a-z])cs[ _-]?([123])$", re.IGNORECASE)
+DATA = r"(?:^|[^a-z])(?:d|db|data|bit)[ _-]?(\d{1,2})$"
+AXES = r"(?:^|[^a-z])(?:(row|r)|(column|col|c)|(digit|dig))[ _-]?(\d{1,2})$"
+SEGMENT = r"(?:^|[^a-z])(?:(?:segment|seg|s)[ _-]?([a-g]|dp)|(dp|dot|point))$"
+CHIPS = r"(?:^|[^a-z])cs[ _-]?([123])$"
+
+
+def _found(pattern: str, name: str) -> re.Match[str] | None:
+    return re.search(pattern, name, re.IGNORECASE)
 
 
 def named(names: tuple[str, ...]) -> Named | None:
     """The bus that names tell, and its lines by role; None where they tell none, or several lines claim what a bus needs."""
+    if all(name.isdecimal() for name in names):
+        return None
     scanned = _scanned(names)
     if scanned is not None:
         return scanned
-    data = {f"d{found[1]}": line for line, name in enumerate(names) if (found := DATA.search(name)) and int(found[1]) < 16}
+    data = {f"d{found[1]}": line for line, name in enumerate(names) if (found := _found(DATA, name)) and int(found[1]) < 16}
     if {"d4", "d5", "d6", "d7"} <= data.keys():
         roles = _roles("parallel", names, set(data.values()))
         roles |= data
-        chips = {f"cs{found[1]}": line for line, name in enumerate(names) if (found := CHIPS.search(name))}
+        chips = {f"cs{found[1]}": line for line, name in enumerate(names) if (found := _found(CHIPS, name))}
         if len(chips) > 1:
             roles.pop("cs", None)
             roles |= chips
@@ -83,19 +90,19 @@ def _scanned(names: tuple[str, ...]) -> Named | None:
     """Rows and columns, digits and segments, or the lines of a panel with row groups."""
     out: dict[str, int] = {}
     for line, name in enumerate(names):
-        if found := AXES.search(name):
+        if found := _found(AXES, name):
             kind = "row" if found[1] else "column" if found[2] else "digit"
             out.setdefault(f"{kind}{int(found[4])}", line)
-        elif found := SEGMENT.search(name):
+        elif found := _found(SEGMENT, name):
             out.setdefault(f"segment_{found[1].lower() if found[1] else 'dp'}", line)
     if len(out) >= 7 and not any(not role.startswith("segment") for role in out):  # beside segments, D0 is a digit
-        out |= {f"digit{int(found[1])}": line for line, name in enumerate(names) if (found := DATA.search(name))}
+        out |= {f"digit{int(found[1])}": line for line, name in enumerate(names) if (found := _found(DATA, name))}
     rows, columns = axes(out)
     if (len(rows) > 1 and len(columns) > 1) or (rows and len(columns) > 6):
         return "matrix", out
     roles = _roles("shift", names, set())
     for role, pattern in GROUP_NAMES.items():
-        lines = [line for line, name in enumerate(names) if line not in roles.values() and pattern.search(name)]
+        lines = [line for line, name in enumerate(names) if line not in roles.values() and _found(pattern, name)]
         if len(lines) == 1:
             roles.setdefault(role, lines[0])
     return ("matrix", roles) if {"a", "b", "clock", "data", "latch", "enable"} <= roles.keys() else None
@@ -106,7 +113,7 @@ def _roles(kind: str, names: tuple[str, ...], taken: set[int]) -> dict[str, int]
     out: dict[str, int] = {}
     used = set(taken)
     for role, pattern in NAMES[kind].items():
-        found = [line for line, name in enumerate(names) if line not in used and pattern.search(name)]
+        found = [line for line, name in enumerate(names) if line not in used and _found(pattern, name)]
         if len(found) == 1:
             out[role] = found[0]
             used.add(found[0])

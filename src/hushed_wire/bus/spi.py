@@ -27,7 +27,7 @@ from .words import CUT, END, START, STOP, Marks, Transactions, Words, transactio
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from .edges_timing import Column
+    from .measured import Measured
 
 __all__ = ["Decoder", "Piece", "Shape", "SpiChannel", "SpiDecoded", "decode", "decoders", "durations", "encode", "fresh_start", "measure", "samples_a_second",
            "seconds_of", "wires"]  # fmt: skip
@@ -435,7 +435,7 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
     return behind_quiet(block, np.flatnonzero(idle[1:] & ~idle[:-1]) + 1, 4)
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Column]:
+def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
     """What is measured, by its name in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
     from .edges_timing import measure_spi
 

@@ -36,6 +36,7 @@ __all__ = [
 ]
 
 HEAD = 1_000_000  # changes by which a rig is worked out, where none is given
+KNOWN_HEAD = 400_000  # the same where the kind of bus is given, and its devices have no addresses
 LIVE_HEAD = 2_000  # the same of a pipe whose lines are named: somebody may be waiting for what comes next
 
 
@@ -190,7 +191,7 @@ def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace
         return source, clipped(bar.over(source.pieces(), source), args, source), plan
     head: list[Trace] = []
     pieces = bar.over(source.pieces(), source)
-    most = LIVE_HEAD if args.capture == "-" and args.line else HEAD
+    most = LIVE_HEAD if args.capture == "-" and args.line else _head(args.bus)
     for piece in pieces:
         head.append(as_changes(piece))
         if sum(map(len, head)) >= most:
@@ -198,6 +199,13 @@ def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace
     plan = plan_for(joined(head) if head else empty_trace(source), args)
     save_rig(args, plan)
     return source, clipped(chain(head, pieces), args, source), plan
+
+
+def _head(bus: str | None) -> int:
+    """How many changes are kept until the rig is worked out."""
+    from ..bus.base import BUSES
+
+    return KNOWN_HEAD if bus in BUSES and not BUSES[bus].addressed else HEAD
 
 
 def empty_trace(source: Source) -> Trace:

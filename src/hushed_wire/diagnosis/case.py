@@ -16,10 +16,10 @@ import numpy as np
 
 from ..bus import i2c_timing
 from ..bus.base import BUSES, BusKind, select_of
-from ..bus.changes import excerpt, typical
+from ..bus.changes import excerpt, some_steps, typical
 from ..bus.channel import Channel
-from ..bus.edges_timing import Column
 from ..bus.i2c_transactions import Addresses
+from ..bus.measured import Measured
 from ..bus.roles import Fit, fit_i2c
 from ..bus.words import CUT, END, Transactions, Words
 from ..finding import Finding, finding_of
@@ -268,7 +268,7 @@ class Case:
         return self._fit("sda", "scl")
 
     @cached_property
-    def columns(self) -> dict[str, Column]:
+    def columns(self) -> dict[str, Measured]:
         """Measured times of every symbol of the I2C-bus specification."""
         return i2c_timing.measure(self.trace, self.roles["scl"], self.roles["sda"])
 
@@ -297,7 +297,7 @@ class Case:
     def samples_a_clock(self) -> float | None:
         """Samples in one clock period, None where nothing is clocked."""
         edges = self.edges(self.kind.clocks[0])
-        steps = np.diff(edges.times[edges.level == 1])
+        steps = some_steps(edges.times[edges.level == 1])
         return typical(steps) / self.trace.resolution() if len(steps) >= 8 else None
 
 

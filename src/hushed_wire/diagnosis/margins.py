@@ -14,8 +14,7 @@ from numpy.typing import NDArray
 
 from ..bus import i2c_timing
 from ..bus.base import Measure
-from ..bus.changes import typical
-from ..bus.edges_timing import Column
+from ..bus.measured import Measured
 from ..part import Commands, Part
 from ..part.split import DATA
 from ..rig import DeviceReading
@@ -24,6 +23,7 @@ from .case import Case, select_for
 
 __all__ = ["Margin", "margins", "of_execution", "of_parts", "of_specification"]
 
+ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
 TOLERANCE = 1.02  # oscillators of drivers are off by this much without harm
 # Of a part's typical time. Its oscillator may be faster than that (HD44780U, Electrical Characteristics, Internal Clock Operation: 270 kHz typical,
 # up to 350 kHz, which makes 0.77), so what is told between that and here is likely, and not certain.
@@ -73,7 +73,7 @@ def of_parts(case: Case) -> list[Margin]:
         columns = _columns(case, select)
         for symbol, measure in wanted.items():
             column = columns.get(measure.what)
-            if column is not None and len(column.value):
+            if column is not None and len(column):
                 out.append(_margin(case, device, symbol, measure, limits[symbol], column, source))
     return out
 
@@ -151,7 +151,7 @@ def _on(case: Case) -> Iterator[tuple[str, Part, str]]:
             yield bridge.name, bridge.chip, select_for(case, bridge.select)
 
 
-def _columns(case: Case, select: str) -> Mapping[str, Column]:
+def _columns(case: Case, select: str) -> Mapping[str, Measured]:
     """What is measured on a bus at this select, by what it is called."""
     if case.kind.addressed:
         return case.columns
@@ -159,33 +159,29 @@ def _columns(case: Case, select: str) -> Mapping[str, Column]:
     if not hasattr(module, "measure"):
         return {}
     active = 1 if case.bus.select == "high" else 0
-    found: Mapping[str, Column] = module.measure(case.trace, case.roles, case.bus.mode, active, select)
+    found: Mapping[str, Measured] = module.measure(case.trace, case.roles, case.bus.mode, active, select)
     return found
 
 
-def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, column: Column, source: str) -> Margin:
+def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, column: Measured, source: str) -> Margin:
     tick, slack = float(case.trace.tick), case.trace.resolution()
     limit = float(parse(text, measure.unit))
     rate = measure.unit == "Hz"
     needed = 1 / limit if rate else limit
-    value, count = column.value, len(column.value)
+    count, least = len(column), column.least
     if rate:
-        steady = value[value <= 1.5 * typical(value)]  # bits that follow one another without a pause
-        mean = float(steady.mean())  # an oscillator's mean tells; single periods jitter
-        value = np.array([mean])
-        bad = np.flatnonzero((value + slack / np.sqrt(count)) * tick * TOLERANCE < needed)
+        # An oscillator's mean tells, of bits that follow one another without a pause; single periods jitter.
+        least = column.mean_upto(1.5 * column.typical)
+        fast = (least + slack / np.sqrt(count)) * tick * TOLERANCE < needed
+        below, first = (count, int(column.when.min())) if fast else (0, None)
     else:
-        bad = np.flatnonzero((value + slack) * tick < needed)
-    first = case.seconds(int(column.when[bad[0]])) if len(bad) else None
-    below = count if rate and len(bad) else len(bad)
+        below, first = column.beyond(needed / tick * (1 - ROUNDING) - slack, None)
     beside = {}
     if rate and case.kind.addressed:
-        beside = {
-            name: show(typical(case.columns[name].value) * tick, "s") for name in BESIDE_CLOCK if len(case.columns[name].value)
-        }
+        beside = {name: show(case.columns[name].typical * tick, "s") for name in BESIDE_CLOCK if len(case.columns[name])}
     return Margin(
-        device, symbol, measure.what, needed, float(value.min()) * tick, typical(value) * tick, count, below, first, source,
-        [line for role in column.lines for line in _names(case, role)], measure.code, rate=rate, beside=beside,
+        device, symbol, measure.what, needed, least * tick, column.typical * tick, count, below, None if first is None else case.seconds(first),
+        source, [line for role in column.lines for line in _names(case, role)], measure.code, rate=rate, beside=beside,
     )  # fmt: skip
 
 

@@ -80,6 +80,11 @@ class Commands:
         count = len(codes)
         return count >= MEANT and len(np.unique(codes)) > 0.9 * 256 * (1 - np.exp(-count / 256))
 
+    @property
+    def foreign(self) -> bool:
+        """Whether enough is there to say that the part makes nothing of it: nobody chose it, or most of it is no command of the part."""
+        return self.random or (len(self) >= MEANT and float(np.mean(self.strange)) > HARDLY)
+
     @classmethod
     def join(cls, part: Part, pieces: list[tuple[Commands, bool]]) -> Commands:
         """Pieces that a `Reader` gave, in order, as one: with each, whether its first command goes on with data told before."""
@@ -111,6 +116,7 @@ class Commands:
 
 
 MEANT = 400  # commands from which on it shows whether somebody chose them
+HARDLY = 0.5  # the share of strange ones beyond which a part makes nothing of them
 NAMES = {UNKNOWN: "unknown", DATA: "data", TRUNCATED: "truncated"}
 
 

@@ -24,6 +24,7 @@ from .schema import Bus, Device, Rig
 __all__ = ["Options", "Setup", "assume"]
 
 OTHERS = 400_000  # changes in which a display behind a register is looked for
+AT_FIRST = 2000  # words in which a part that makes nothing of them is told
 LOOKED_AT = 4_000_000  # changes in which devices are looked for; the display may come long after other traffic
 
 
@@ -228,7 +229,10 @@ def _part_at(heard: Channel, address: int, parts: list[Part], given: bool) -> tu
         payloads = RECEIVERS[part.framings[0]](Seat(part.framings[0], address)).take(heard)
         if payloads is None:
             continue
-        own = commands(part, payloads[0])
+        whole = payloads[0]
+        if not given and len(whole) > AT_FIRST and commands(part, whole.take(slice(0, AT_FIRST))).foreign:
+            continue
+        own = commands(part, whole)
         strange = np.count_nonzero(own.strange) / max(1, len(own))
         if own.random and not given:
             continue

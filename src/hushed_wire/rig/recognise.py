@@ -34,6 +34,7 @@ from .schema import Bus, Device, Rig, panel_of
 __all__ = ["bus_of", "likely_roles", "recognised"]
 
 LOOKED_AT = 400_000  # changes in which a part is looked for
+AT_FIRST = 20_000  # changes in which a part that makes no sense of anything is told, whatever comes later
 STROBES = (("e", "e2"), ("wr", "rd"))  # by the level at which they rest
 STEADY = 0.9  # share of a clock's pulses that are alike
 LONGEST_ROW = 32  # drivers in a chain
@@ -201,7 +202,7 @@ def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str,
 def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, Part, Device] | None:
     """The part as whose commands the words of a bus make the best sense: a score (less is better), the part, and a device."""
     names = [part] if part else sorted(catalog_names(), key=usual_first)
-    piece = trace if len(trace) <= LOOKED_AT else trace.window(trace.start, int(trace.times[LOOKED_AT]))
+    piece, first = excerpt(trace, LOOKED_AT), excerpt(trace, AT_FIRST)
     best: tuple[float, Part, Device] | None = None
     for name in names:
         known = load(name)
@@ -214,6 +215,8 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
         if not part and not _could_be(known, bus):
             continue
         device = Device(known.name, bus.name, known.name, panel=panel or _usual(known, bus))
+        if not part and len(piece) > AT_FIRST and _foreign(first, bus, device):
+            continue
         own = _heard(piece, bus, device)
         if own is None:
             continue
@@ -235,6 +238,12 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
             if best is None or score < best[0]:
                 best = score, known, device
     return best
+
+
+def _foreign(first: Trace, bus: Bus, device: Device) -> bool:
+    """Whether a part makes nothing of the beginning: all that is looked at is then not read once more for it."""
+    own = _heard(first, bus, device)
+    return own is not None and any(chip.foreign for chip in own)
 
 
 def _chains(part: Part) -> bool:

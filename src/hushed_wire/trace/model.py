@@ -64,6 +64,13 @@ class Edges:
         """How long each level lasted, (n,) ticks; the first and the last are clipped by the capture."""
         return np.diff(self.times, append=self.end)
 
+    def to(self, level: int) -> Times:
+        """The moments at which it goes to a level from the other; an edge out of or into the unknown is none."""
+        moved = self.level[1:] == level
+        moved &= self.level[:-1] == 1 - level
+        found: Times = self.times[1:][moved]
+        return found
+
     def share(self, level: int) -> float:
         """The share of the time for which the line has a level."""
         lasts = self.durations()
@@ -368,8 +375,12 @@ def joined(blocks: list[Trace]) -> Trace:
         parts.append((times, levels, unknown))
     if not parts:
         return blocks[-1]
-    whole = np.concatenate([unknown for _, _, unknown in parts]) if blurred else None
-    if whole is not None and not whole.any():
-        whole = None
-    times, levels = (np.concatenate([part[side] for part in parts]) for side in (0, 1))
-    return replace(blocks[-1], times=times, levels=levels, unknown=whole)
+    count = sum(len(times) for times, _, _ in parts)
+    whole = np.empty(count, np.int64), np.empty(count, parts[0][1].dtype), np.empty(count if blurred else 0, parts[0][2].dtype)
+    at = 0
+    while parts:  # each is freed as soon as it is copied
+        own = parts.pop(0)
+        for column, piece in zip(whole, own, strict=True):
+            column[at : at + len(piece)] = piece
+        at += len(own[0])
+    return replace(blocks[-1], times=whole[0], levels=whole[1], unknown=whole[2] if whole[2].any() else None)

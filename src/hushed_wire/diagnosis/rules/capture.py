@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ...bus.tried import tried
 from ...finding import Finding
@@ -47,11 +48,10 @@ def undersampled(case: Case) -> Iterator[Finding]:
     rig_clock = float(parse(case.bus.clock, "Hz")) if case.bus.clock else 0.0
     by_rig = 1 / (case.trace.resolution() * float(case.trace.tick) * rig_clock) if told and rig_clock else None
     samples = case.samples_a_clock
-    pulses = np.diff(case.edges("scl").times)[1:-1]
     # Far below what is needed, whole clocks vanish and the rest looks slow: then the rig's clock tells, or, without one, that
     # many pulses last a single sample.
-    single = len(pulses) > 16 and np.count_nonzero(pulses <= case.trace.resolution()) > 0.2 * len(pulses)
-    hopeless = told and case.as_wired.score < 0.5 and (single if by_rig is None else by_rig < FEWEST_SAMPLES)
+    unread = told and case.as_wired.score < 0.5
+    hopeless = unread and (_single(case) if by_rig is None else by_rig < FEWEST_SAMPLES)
     if samples is None and not (hopeless and by_rig):
         return
     samples = min(count for count in (samples, by_rig if hopeless else None) if count is not None)
@@ -61,6 +61,7 @@ def undersampled(case: Case) -> Iterator[Finding]:
         return
     together = case.talk.passed_over.together
     # A simulator's exact trace may have few ticks a period and nothing wrong; there the interval is only a guess.
+    pulses = _pulses(case)
     uneven = len(pulses) > 0 and pulses.min() != pulses.max()
     damaged = case.as_wired.score < 0.9 or together > 0
     if not hopeless and (not uneven or (not told and not damaged)):
@@ -73,6 +74,17 @@ def undersampled(case: Case) -> Iterator[Finding]:
         evidence={"samples_a_clock": round(samples, 2), "sample_rate": 1 / interval, "both_lines_in_one_sample": together},
         samples=f"{samples:.1f}", rate=show(1 / interval, "Hz"), clock=show(seen, "Hz"), needed=show(10 * max(seen, rig_clock), "Hz"),
     )  # fmt: skip
+
+
+def _pulses(case: Case) -> NDArray[np.int64]:
+    """How long the clock stays on each level, (n,) ticks."""
+    return np.diff(case.edges("scl").times)[1:-1]
+
+
+def _single(case: Case) -> bool:
+    """Whether many of the clock's pulses last a single sample."""
+    pulses = _pulses(case)
+    return len(pulses) > 16 and bool(np.count_nonzero(pulses <= case.trace.resolution()) > 0.2 * len(pulses))
 
 
 def clipped(case: Case) -> Iterator[Finding]:

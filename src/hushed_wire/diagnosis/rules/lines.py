@@ -8,7 +8,6 @@ import numpy as np
 
 from ...bus.base import SELECTS
 from ...bus.carries import bursts, clocked
-from ...bus.changes import edges_to
 from ...finding import Finding
 from ...units import show
 from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
@@ -68,7 +67,7 @@ def _speaks(case: Case, role: str) -> bool:
 
 def _nines(case: Case, role: str) -> bool:
     """Whether a clock's pulses come in bursts of nine and one: the last is the STOP's."""
-    rises = edges_to(case.trace, case.roles[role], 1)
+    rises = case.edges(role).to(1)
     opens, closes = bursts(rises)
     counts = np.searchsorted(rises, closes) - np.searchsorted(rises, opens)
     return bool(np.mean(np.isin(counts % 9, (0, 1))) > 0.7)
@@ -125,7 +124,7 @@ def _unheard(case: Case, selects: list[str], active: int) -> bool:
     clock = next((role for role in case.kind.clocks if role in case.roles and case.moves(role)), "")
     if not clock:
         return False
-    pulses = edges_to(case.trace, case.roles[clock], 1)
+    pulses = case.edges(clock).to(1)
     levels = [case.trace.level_at(case.roles[role], pulses) == active for role in selects]
     return int(np.count_nonzero(~np.any(levels, axis=0))) >= UNHEARD
 

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from ...bus.changes import edges_to, typical
+from ...bus.changes import has_step_below, some_steps, typical
 from ...bus.i2c import spike_ticks
 from ...bus.roles import fit_i2c
 from ...finding import Finding
@@ -79,15 +79,18 @@ def disturbed(case: Case) -> Iterator[Finding]:
     """Pulses on the lines of an I2C bus that are longer than what parts filter out, and far shorter than the driver's own."""
     tick, sample = float(case.trace.tick), case.trace.resolution()
     found: list[tuple[str, np.ndarray, float]] = []
-    clock = np.diff(edges_to(case.trace, case.roles["scl"], 1))
+    clock = some_steps(case.edges("scl").to(1))
     middle = typical(clock) if len(clock) else 0.0
     steady = middle > 0 and typical(np.abs(clock - middle)) < 0.1 * middle
     if case.as_wired.score < 0.5 and not steady:
         return  # that is no clock with spikes on it, but something else
     width = spike_ticks(case.trace, case.roles["scl"])
-    clocked = np.diff(case.edges("scl").times)[1:]
+    clocked = some_steps(case.edges("scl").times[1:])
+    usual = typical(clocked) if len(clocked) else 0.0
     for role in ("scl", "sda"):
         edges = case.edges(role)
+        if not has_step_below(edges.times, max(width, min(SPIKE / tick, NARROW * usual) + 1)):
+            continue
         # What parts and decoder filter out is left out here, too: pulses that are, or may be, as short as a spike.
         steps, kept = np.diff(edges.times), edges.times
         tiny = np.flatnonzero(steps < width)
@@ -97,7 +100,6 @@ def disturbed(case: Case) -> Iterator[Finding]:
         took = steps[1:-1]
         if len(took) < 16:
             continue
-        usual = typical(clocked) if len(clocked) else 0.0
         below = np.flatnonzero((took <= SPIKE / tick) & (took < NARROW * usual))
         short = below[took[below] - sample > 0.9 * FILTERED / tick]
         if len(short) and len(short) < 0.2 * len(took):
