@@ -232,6 +232,31 @@ def comparing(folder: Path, megabytes: float, pairs: int) -> None:
     print(f"{f'compare of two captures of {size:.0f} MB, against decoding both':<52} {row}  1.5", flush=True)
 
 
+def sweeping(folder: Path, captures: int, pairs: int) -> None:
+    """A row of many captures of a megabyte, on two cores against one after the other."""
+    demo = folder / "sweeping"
+    subprocess.run([str(PROGRAM), "demo", str(demo), "--no-tour"], check=True, capture_output=True)
+    start = (demo / "tide.hush").read_text().rpartition("picture")[0]
+    (demo / "one.hush").write_text(f"{start}\nrepeat 2\npicture tide.pbm\nfill off\nend\n")
+    made = ["rehearse", "one.hush", "--rig", "front-desk.toml", "--rate", "10MHz", "-o", "one.vcd", "-q"]
+    subprocess.run([str(PROGRAM), *made], check=True, cwd=demo)
+    many = folder / "many"
+    many.mkdir()
+    for number in range(captures):
+        os.link(demo / "one.vcd", many / f"{number}.vcd")
+    words = [str(PROGRAM), "sweep", str(many), "--rig", str(demo / "front-desk.toml"), "-q", "--format", "csv"]
+    times: dict[str, list[float]] = {"1": [], "2": []}
+    peak = 0.0
+    for _ in range(pairs):
+        for workers, own in times.items():
+            took, memory = timed([*words, "--workers", workers], folder / "ours")
+            own.append(took)
+            peak = max(peak, memory)
+    ratio = statistics.median(a / b for a, b in zip(times["1"], times["2"], strict=True))
+    row = f"{statistics.median(times['2']):7.2f}s {statistics.median(times['1']):7.2f}s {ratio:6.2f}x {peak:5.0f} MB"
+    print(f"{f'sweep of {captures} captures of 1 MB, two cores against one':<52} {row}  1.8x or more", flush=True)
+
+
 def growth(folder: Path, most: float) -> None:
     """Time per byte, start-up apart, and peak memory, from 10 MB to `most` MB of samples."""
     path = folder / "samples.bin"
@@ -285,10 +310,11 @@ def main() -> int:
     parser.add_argument("--samples", type=float, default=100, metavar="MILLIONS", help="bytes of samples (default: 100)")
     parser.add_argument("--pairs", type=int, default=3)
     parser.add_argument("--megabytes", type=float, default=25, help="of VCD and CSV files (default: 25)")
+    parser.add_argument("--captures", type=int, default=200, help="that are swept (default: 200; the full size is 2000)")
     parser.add_argument("--growth", type=float, default=1000, help="megabytes to grow to (default: 1000)")
     parser.add_argument(
         "--only",
-        choices=("listening", "reading", "diagnosing", "comparing", "growth", "drawing", "start-up"),
+        choices=("listening", "reading", "diagnosing", "comparing", "sweeping", "growth", "drawing", "start-up"),
         help="one kind of row",
     )
     args = parser.parse_args()
@@ -307,6 +333,8 @@ def main() -> int:
             diagnosing(folder, args.pairs)
         if args.only in (None, "comparing"):
             comparing(folder, args.megabytes, args.pairs)
+        if args.only in (None, "sweeping"):
+            sweeping(folder, args.captures, min(args.pairs, 2))
         if args.only in (None, "growth"):
             growth(folder, args.growth)
         if args.only in (None, "drawing"):

@@ -43,6 +43,7 @@ COMMANDS: list[tuple[str, str, str]] = [
     ("listen", "plot", "waveforms with decoded words over them, as a figure"),
     ("listen", "convert", "a capture in another format, a part of it, or with decoded words beside it"),
     ("find the fault", "diagnose", "what is wrong: the cause, the evidence, the next step"),
+    ("find the fault", "sweep", "many captures at once, on every core: which are good, and which share a cause"),
     ("find the fault", "budget", "what wiring and parts allow: frame rates, dividers, LEDs that take turns, memory"),
     ("port", "compare", "do two drivers tell the display the same? captures, sequences or bytes, timing left aside"),
     ("port", "emit", "driver source for a target, from a sequence or from the old driver's capture"),
@@ -220,7 +221,7 @@ def _run(words: list[str]) -> int:
 
 
 # Options that name what is written; whatever else names a file is read.
-WRITTEN = {"output": "-o", "picture": "--picture", "save_rig": "--save-rig"}
+WRITTEN = {"output": "-o", "picture": "--picture", "save_rig": "--save-rig", "resume": "--resume"}
 
 
 def _refuse_own_input(args: argparse.Namespace) -> None:

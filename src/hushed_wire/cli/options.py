@@ -19,6 +19,7 @@ __all__ = [
     "add_reading",
     "add_rig",
     "add_text",
+    "add_window",
     "measured",
     "rig_given",
     "roles",
@@ -36,7 +37,11 @@ def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None
     parser.add_argument(
         "capture", nargs=nargs, metavar="CAPTURE", help="VCD, CSV or NPZ file, plain or gzip; '-' is standard input"
     )
-    group = add_reading(parser)
+    add_window(add_reading(parser))
+
+
+def add_window(group: Any) -> None:
+    """The part of a capture that is looked at."""
     add_quantity(group, "--from", "s", "T", "leave out what comes before this time, like 1.5ms", dest="start")
     add_quantity(group, "--to", "s", "T", "leave out what comes after this time", dest="end")
 
@@ -53,8 +58,8 @@ def add_reading(parser: argparse.ArgumentParser) -> Any:
     return group
 
 
-def add_rig(parser: argparse.ArgumentParser) -> None:
-    """What hangs on the wires: a rig file, or options, or nothing (then it is worked out)."""
+def add_rig(parser: argparse.ArgumentParser, kept: bool = True) -> None:
+    """What hangs on the wires: a rig file, or options, or nothing (then it is worked out). kept: it can be kept as a file."""
     group = parser.add_argument_group("what hangs on the wires (worked out from names and traffic where not given)")
     group.add_argument("--rig", metavar="FILE", help="rig file")
     group.add_argument("--bus", metavar="KIND", help=f"kind of bus: {', '.join(KINDS[:-1])} or {KINDS[-1]}")
@@ -74,7 +79,8 @@ def add_rig(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
     add_quantity(group, "--clock", "Hz", "RATE", "bus clock that is meant, like 400kHz")
-    group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
+    if kept:
+        group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
     add_catalog(parser)
 
 
@@ -116,6 +122,15 @@ class Given(Fraction):
     def __str__(self) -> str:
         return self.text
 
+    def __reduce__(self) -> tuple[Any, ...]:  # Fraction's own would read the text as a number
+        return _given, (Fraction(self), self.text)
+
+
+def _given(value: Fraction, text: str) -> Given:
+    out = Given(value)
+    out.text = text
+    return out
+
 
 def measured(unit: str, option: str) -> Callable[[str], Given]:
     """What argparse makes of an option with a unit; HushedError names the option."""
@@ -123,9 +138,7 @@ def measured(unit: str, option: str) -> Callable[[str], Given]:
     def convert(text: str) -> Given:
         from ..units import parse
 
-        given = Given(parse(text, unit, option))
-        given.text = text
-        return given
+        return _given(parse(text, unit, option), text)
 
     return convert
 

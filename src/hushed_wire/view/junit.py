@@ -32,11 +32,11 @@ def junit(outcome: Diagnosis, path: str, fail_on: str) -> bytes:
     return as_xml(suite, failures)
 
 
-def as_xml(suite: ElementTree.Element, failures: int) -> bytes:
+def as_xml(suite: ElementTree.Element, failures: int, errors: int = 0) -> bytes:
     """A suite as bytes, counted, with nothing in it that a terminal would obey."""
     suite.set("tests", str(len(suite)))
     suite.set("failures", str(failures))
-    suite.set("errors", "0")
+    suite.set("errors", str(errors))
     for element in suite.iter():  # XML has no way to say what a terminal would obey
         element.text = element.text and harmless(element.text)
         element.attrib.update({key: harmless(value) for key, value in element.attrib.items()})

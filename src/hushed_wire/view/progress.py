@@ -8,10 +8,11 @@ from typing import Any, TypeVar
 
 from ..trace import Source
 
-__all__ = ["Bar", "watched"]
+__all__ = ["Bar", "counted", "watched"]
 
 Piece = TypeVar("Piece")
 LARGE = 64 << 20  # bytes below which nobody waits for it
+MANY = 8  # things below which nobody waits for them
 
 
 class Bar:
@@ -59,3 +60,17 @@ def watched(pieces: Iterator[Piece], source: Source, quiet: bool = False) -> Ite
     """The pieces of a source as they come, with a bar beside them where somebody watches."""
     with Bar(quiet) as bar:
         yield from bar.over(pieces, source)
+
+
+def counted(pieces: Iterator[Piece], total: int, quiet: bool = False) -> Iterator[Piece]:
+    """Pieces as they come, of so many, with a bar beside them where somebody watches."""
+    if quiet or total < MANY or not sys.stderr.isatty():
+        yield from pieces
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TimeRemainingColumn
+
+    with Progress(
+        BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(), console=Console(stderr=True), transient=True
+    ) as progress:
+        yield from progress.track(pieces, total=total)

@@ -67,7 +67,7 @@ def _or_a_relative(case: Case, reading: DeviceReading, found: Finding) -> None:
     other = next((part for part in case.relatives(reading) if not owners & {command.owner for command in part.command}), None)
     if other is not None:
         found.confidence = "likely"
-        found.remedy += f"; or the part is a {other.name}, which has no such setting: say --part {other.name}"
+        found.remedy += f"; or the part is the {other.name}, which has no such setting: say --part {other.name}"
 
 
 def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
