@@ -8,7 +8,7 @@ DEMO ?= build/skerry-haven
 
 INTERPRETER := @micropython/micropython-webassembly-pyscript@1.27.0
 
-.PHONY: ports demo test fuzz lint bench accuracy catalog findings screenshots clean
+.PHONY: ports demo test fuzz lint package bench accuracy catalog findings screenshots clean
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
@@ -33,9 +33,21 @@ build/ports/node_modules:
 	  echo "the interpreter could not be installed; the test that wants it is skipped"
 
 lint: $(VENV)/.installed
-	$(BIN)/ruff check src tests bench
-	$(BIN)/ruff format --check src tests bench
+	$(BIN)/ruff check src tests bench setup.py
+	$(BIN)/ruff format --check src tests bench setup.py
 	$(BIN)/mypy
+
+# The package as it would be published: both kinds are built and checked, and the wheel works in an environment that has nothing else.
+package: $(VENV)/.installed
+	$(BIN)/pip install --quiet --disable-pip-version-check build twine
+	rm -rf dist build/lib build/empty
+	$(BIN)/python -m build --no-isolation >/dev/null
+	$(BIN)/twine check --strict dist/*
+	$(PYTHON) -m venv build/empty
+	build/empty/bin/pip install --quiet --disable-pip-version-check dist/*.whl
+	build/empty/bin/hushed-wire demo build/empty/demo --no-tour
+	cd build/empty/demo && ../bin/hushed-wire diagnose healthy.vcd --rig front-desk.toml >/dev/null
+	@echo "the wheel works by itself"
 
 bench: $(VENV)/.installed
 	$(BIN)/python bench/run.py $(ARGS)
@@ -57,7 +69,7 @@ $(VENV)/.packages: pyproject.toml
 	  { echo "Python 3.11 or newer is needed; name one with: make PYTHON=python3.12 …"; exit 1; }
 	@test -x $(BIN)/pip || $(PYTHON) -m venv $(VENV) || \
 	  { rm -rf $(VENV); echo "python3 -m venv does not work here; on Debian: apt-get install python3-venv"; exit 1; }
-	$(BIN)/pip install --quiet --disable-pip-version-check 'setuptools>=68' wheel
+	$(BIN)/pip install --quiet --disable-pip-version-check 'setuptools>=68' wheel 'argparse-manpage>=4.5'
 	$(BIN)/python -c "import tomllib; p = tomllib.load(open('pyproject.toml', 'rb'))['project']; print('\n'.join(p['dependencies'] + p['optional-dependencies']['dev']))" > $(VENV)/requirements.txt
 	$(BIN)/pip install --quiet --disable-pip-version-check -r $(VENV)/requirements.txt
 	@# spidev comes as source only; without a compiler and Python's headers its tests are skipped, all else works.
@@ -65,7 +77,7 @@ $(VENV)/.packages: pyproject.toml
 	  echo "spidev could not be built (on Debian: apt-get install gcc python3-dev); its tests will be skipped"
 	@touch $@
 
-$(VENV)/.installed: $(VENV)/.packages $(SOURCES) README.md
+$(VENV)/.installed: $(VENV)/.packages $(SOURCES) README.md setup.py
 	@rm -rf build/lib
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --force-reinstall .
 	@touch $@

@@ -271,7 +271,13 @@ class Catalog(unittest.TestCase):
 
     def test_parts_by_what_is_known_of_a_display(self) -> None:
         for words, parts in (
-            ("oled i2c 128x64", {"sh1106": ["128x64"], "ssd1306": ["128x64", "128x64-yellow-blue", "128x64-external"], "ssd1305": ["128x64"], "ssd1309": ["128x64"]}),
+            (
+                "oled i2c 128x64",
+                {
+                    "sh1106": ["128x64"], "ssd1305": ["128x64"], "ssd1306": ["128x64", "128x64-yellow-blue", "128x64-external"],
+                    "ssd1309": ["128x64"],
+                },
+            ),
             ("240x240", {"gc9a01": ["240x240"], "st7789": ["240x240"]}),
             ("blue 20x4", {"hd44780": ["20x4"], "ks0066u": ["20x4"]}),
             ("ST7796S 480x320", {"st7796": ["480x320"]}),

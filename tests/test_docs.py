@@ -123,7 +123,7 @@ class Examples(unittest.TestCase):
         page = (ROOT / "docs" / "findings.md").read_text()
         self.assertEqual([code for code in codes() if f"### {code}\n" not in page], [])
         self.assertIn("docs/findings.md", readme)
-        usage = program("rehearse", "--help").stdout.decode()
+        usage = program("rehearse", "--help-all").stdout.decode()
         for kind, (stage, written, what) in MISHAPS.items():
             if stage in ("serial line", "desk") and written not in sequence.split("## Mishaps")[1].split("Those that show")[0]:
                 self.assertIn(f"`{written}`", sequence)

@@ -2,8 +2,10 @@
 
 import json
 import os
+import re
 import shutil
 import subprocess
+import sys
 import unittest
 from itertools import cycle
 from pathlib import Path
@@ -171,9 +173,54 @@ class Products(unittest.TestCase):
             if line.startswith("  ") and line[2].isalpha()
         ]
         for name in names[: names.index("hushed-wire")]:
-            text = program(name, "--help").stdout.decode()
+            text, whole = (program(name, option).stdout.decode() for option in ("--help", "--help-all"))
             self.assertIn("examples:", text, name)
             self.assertLessEqual(max(map(len, text.splitlines())), 140)
+            self.assertLessEqual(len(text.splitlines()), 40, f"{name} --help fits on a screen")
+            for option in re.findall(r"^  (--[\w-]+)", whole, re.MULTILINE):
+                self.assertIn(option, text, f"{name} --help names every option")
+
+
+class Shell(unittest.TestCase):
+    """What is made of the parsers when the package is built, and installed with it: the manual, and what shells complete."""
+
+    def installed(self, name: str) -> Path:
+        """A file below the place that the package is installed to."""
+        path = Path(sys.prefix) / "share" / name
+        self.assertTrue(path.is_file(), path)
+        return path
+
+    def test_a_page_of_the_manual_for_each_command(self) -> None:
+        commands = re.findall(r"^  ([a-z]+) +\S", program("--help").stdout.decode(), re.MULTILINE)
+        self.assertGreater(len(commands), 20)
+        overview = self.installed("man/man1/hushed-wire.1").read_text()
+        for name in commands:
+            self.assertIn(name, overview)
+            page = self.installed(f"man/man1/hushed-wire-{name}.1").read_text().replace("\\-", "-")
+            self.assertIn(f".B hushed-wire {name}\n", page)
+            for option in re.findall(r"^  (--[\w-]+)", program(name, "--help-all").stdout.decode(), re.MULTILINE):
+                self.assertIn(option, page)
+
+    @unittest.skipUnless(shutil.which("bash"), "no bash here")
+    def test_bash_completes_commands_options_and_names(self) -> None:
+        script = self.installed("bash-completion/completions/hushed-wire")
+        for typed, told in (("dia", {"diagnose"}), ("diagnose --marg", {"--margins"}), ("catalog ssd130", {"ssd1305", "ssd1306", "ssd1309"}),
+                            ("diagnose --about wiring.sw", {"wiring.swapped-lines"})):  # fmt: skip
+            line = f"hushed-wire {typed}"
+            ask = f"source {script}; COMP_LINE='{line}' COMP_POINT={len(line)} COMP_TYPE=9; _python_argcomplete hushed-wire; "
+            ask += "printf '%s\n' \"${COMPREPLY[@]}\""
+            done = subprocess.run(
+                ["bash", "-c", ask],
+                capture_output=True,
+                text=True,
+                check=False,
+                env={**os.environ, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}"},
+            )
+            self.assertEqual({word.strip() for word in done.stdout.split()}, told, (typed, done.stderr))
+
+    def test_zsh_and_fish_have_theirs(self) -> None:
+        self.assertIn("#compdef hushed-wire hwire", self.installed("zsh/site-functions/_hushed-wire").read_text())
+        self.assertIn("complete --command hwire", self.installed("fish/vendor_completions.d/hwire.fish").read_text())
 
 
 OTHER_BUS = """

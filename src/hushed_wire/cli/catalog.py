@@ -28,7 +28,9 @@ examples:
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
-    parser.add_argument("part", nargs="?", metavar="PART", help="one part's page (default: the list)")
+    options.completes(
+        parser.add_argument("part", nargs="?", metavar="PART", help="one part's page (default: the list)"), options.parts
+    )
     parser.add_argument("--find", nargs="+", default=[], metavar="WORD",
                         help="list only parts of which every word is true: a size, a bus, a colour, what it shows, a name")  # fmt: skip
     parser.add_argument("--panel", metavar="SIZE", help="one of its ready panels")

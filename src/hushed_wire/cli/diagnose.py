@@ -36,7 +36,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--picture", metavar="FILE", help="a figure of the place where the first finding shows (.png, .svg, .pdf)"
     )
-    parser.add_argument("--about", metavar="CODE", help="what a code means: what it looks like, why it happens, how to mend it")
+    about = parser.add_argument(
+        "--about", metavar="CODE", help="what a code means: what it looks like, why it happens, how to mend it"
+    )
+    options.completes(about, _codes)
+
+
+def _codes() -> list[str]:
+    from ..finding import codes
+
+    return list(codes())
 
 
 def run(args: argparse.Namespace) -> int:

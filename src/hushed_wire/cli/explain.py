@@ -31,7 +31,7 @@ examples:
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
-    parser.add_argument("part", metavar="PART", help="a part of the catalog, like ssd1306")
+    options.completes(parser.add_argument("part", metavar="PART", help="a part of the catalog, like ssd1306"), options.parts)
     parser.add_argument("bytes", nargs="*", metavar="BYTES", help="the bytes; '-' is standard input")
     parser.add_argument("--file", metavar="FILE", help="read them from a text file (an array, with comments)")
     parser.add_argument("--capture", metavar="CAPTURE", help="the commands that a capture holds for this part")

@@ -21,7 +21,7 @@ from ..version import VERSION
 # Commands are short or work in large arrays: the collector has little to find, and looking costs a tenth of the start-up.
 gc.set_threshold(100_000, 50, 50)
 
-__all__ = ["main"]
+__all__ = ["main", "overview", "parser_for", "whole_parser"]
 
 # In the order of the work: group, command, what it does. The module of a command bears its name.
 COMMANDS: list[tuple[str, str, str]] = [
@@ -63,15 +63,79 @@ Exit status: 0 nothing wrong, 1 findings, 2 unusable input or arguments, 130 int
 """
 
 
+class _HelpAll(argparse.Action):
+    """--help-all."""
+
+    def __call__(self, parser: argparse.ArgumentParser, *_: Any) -> NoReturn:
+        assert isinstance(parser, Parser)
+        sys.stdout.write(parser.format_all())
+        parser.exit()
+
+
+def _title(group: Any) -> str:
+    """What a group of options is about, without the rest."""
+    return str(group.title).partition(" (")[0]
+
+
+def _shown(action: argparse.Action) -> str:
+    """An argument as a usage line has it."""
+    name = str(action.metavar or action.dest.upper())
+    many = getattr(action, "save_nargs", action.nargs)  # while options stand among arguments, argparse keeps it there
+    return {"?": f"[{name}]", "+": f"{name} …", "*": f"[{name} …]"}.get(str(many), name)
+
+
 NEGATIVE = re.compile(r"-\.?\d[\d.]*(e[-+]?\d+)?\s*[a-zA-Zµ]*", re.IGNORECASE)
 
 
 class Parser(argparse.ArgumentParser):
-    """Errors in one shape, and exit status 2; what begins with a minus and a digit is a quantity, and no option."""
+    """Errors in one shape, and exit status 2; what begins with a minus and a digit is a quantity, and no option.
+
+    --help fits on a screen: of groups of options it has the names, and --help-all says what each does, and `more`.
+    """
+
+    more = ""
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self._negative_number_matcher = NEGATIVE
+        self.add_argument("--help-all", nargs=0, action=_HelpAll, help="what every option does")
+
+    def format_help(self) -> str:
+        """The short form."""
+        import textwrap  # which is seldom needed
+
+        out = self._get_formatter()
+        own = [action for group in self._action_groups[:2] for action in group._group_actions]
+        grouped = [group for group in self._action_groups[2:] if group._group_actions]
+        out.add_usage("%(prog)s [OPTION …] " + " ".join(map(_shown, self._get_positional_actions())), [], [])
+        out.add_text(self.description)
+        for title, actions in (
+            ("", [one for one in own if not one.option_strings]),
+            ("options", [one for one in own if one.option_strings]),
+        ):
+            out.start_section(title or None)
+            out.add_arguments(actions)
+            out.end_section()
+        if grouped:
+            wide = min(28, max(len(_title(group)) for group in grouped))
+            rows = [(_title(group), " ".join(one.option_strings[0] for one in group._group_actions)) for group in grouped]
+            lines = [
+                textwrap.fill(
+                    names, 100, initial_indent=f"  {title:<{wide}}  ", subsequent_indent=" " * (wide + 4), break_on_hyphens=False
+                )
+                for title, names in rows
+            ]
+            out.add_text("\n".join([f"more ({self.prog} --help-all tells what each does):", *lines]))
+        out.add_text(self.epilog)
+        return out.format_help()
+
+    def format_all(self) -> str:
+        """Every option with what it does."""
+        said, self.epilog = self.epilog, "\n\n".join(text for text in (self.epilog, self.more) if text)
+        try:
+            return super().format_help()
+        finally:
+            self.epilog = said
 
     def error(self, message: str) -> NoReturn:
         """Prints the error and where help is."""
@@ -79,7 +143,8 @@ class Parser(argparse.ArgumentParser):
         sys.exit(2)
 
 
-def _help() -> str:
+def overview() -> str:
+    """All commands in the order of the work, and where to start: what --help says."""
     groups: dict[str, list[tuple[str, str]]] = {}
     for group, name, text in COMMANDS:
         groups.setdefault(group, []).append((name, text))
@@ -91,17 +156,38 @@ def _help() -> str:
     return "\n".join(lines) + "\n" + TAIL
 
 
-def _parser_for(name: str) -> Parser:
+def parser_for(name: str) -> Parser:
+    """A command's parser."""
     module = importlib.import_module(f"hushed_wire.cli.{name}")
-    parser = Parser(
-        prog=f"hushed-wire {name}",
-        description=module.__doc__.split("\n\n")[0] if module.__doc__ else None,
-        epilog=module.EXAMPLES,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-        allow_abbrev=False,
-    )
+    parser = Parser(prog=f"hushed-wire {name}", **_texts(module))
+    _fill(parser, module)
+    return parser
+
+
+def _texts(module: Any) -> dict[str, Any]:
+    """How a command's help is written."""
+    return {
+        "description": module.__doc__.split("\n\n")[0] if module.__doc__ else None,
+        "epilog": module.EXAMPLES,
+        "formatter_class": argparse.RawDescriptionHelpFormatter,
+        "allow_abbrev": False,
+    }
+
+
+def _fill(parser: Parser, module: Any) -> None:
+    parser.more = getattr(module, "MORE", "")
     module.arguments(parser)
     parser.set_defaults(run=module.run)
+
+
+def whole_parser() -> Parser:
+    """Every command with its options, as shells complete them."""
+    parser = Parser(prog="hushed-wire")
+    parser.add_argument("-V", "--version", action="store_true", help="the version, and nothing else")
+    below = parser.add_subparsers(metavar="COMMAND", title="commands", help="one of these")
+    for _, name, text in COMMANDS:
+        module = importlib.import_module(f"hushed_wire.cli.{name}")
+        _fill(below.add_parser(name, help=text, **_texts(module)), module)
     return parser
 
 
@@ -109,12 +195,7 @@ def _complete() -> None:
     """Shell completion: argcomplete wants the whole tree."""
     import argcomplete
 
-    parser = Parser(prog="hushed-wire")
-    below = parser.add_subparsers()
-    for _, name, text in COMMANDS:
-        module = importlib.import_module(f"hushed_wire.cli.{name}")
-        module.arguments(below.add_parser(name, help=text))
-    argcomplete.autocomplete(parser)
+    argcomplete.autocomplete(whole_parser())
 
 
 def main(argv: Sequence[str] | None = None) -> int:
@@ -202,7 +283,7 @@ def _run(words: list[str]) -> int:
     if not words or words[0] in ("-h", "--help", "help"):
         if len(words) > 1 and words[0] == "help":
             return _run([words[1], "--help"])
-        sys.stdout.write(_help())
+        sys.stdout.write(overview())
         return 0 if words else 2
     if words[0] in ("-V", "--version"):
         sys.stdout.write(f"hushed-wire {VERSION}\n")
@@ -212,7 +293,7 @@ def _run(words: list[str]) -> int:
         raise HushedError(
             f"there is no command '{words[0]}'", remedy=nearest(words[0], names) + "; hushed-wire --help lists them"
         )
-    parser = _parser_for(words[0])
+    parser = parser_for(words[0])
     args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
     _refuse_own_input(args)
     status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)

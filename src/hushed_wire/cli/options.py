@@ -20,7 +20,9 @@ __all__ = [
     "add_rig",
     "add_text",
     "add_window",
+    "completes",
     "measured",
+    "parts",
     "rig_given",
     "roles",
     "shape",
@@ -76,17 +78,29 @@ def add_rig(parser: argparse.ArgumentParser, kept: bool = True) -> None:
     )
     group.add_argument("--order", choices=("msb", "lsb"), help="SPI, shift: which bit comes first (default: msb)")
     group.add_argument("--select", choices=("low", "high"), help="SPI, parallel: the level that selects")
-    group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306")
+    completes(group.add_argument("--part", metavar="PART", help="part on the bus, like ssd1306"), parts)
     group.add_argument("--panel", metavar="SIZE", help="its panel, like 128x32")
     add_quantity(group, "--clock", "Hz", "RATE", "bus clock that is meant, like 400kHz")
     if kept:
         group.add_argument("--save-rig", metavar="FILE", help="keep what was worked out as a rig file")
-    add_catalog(parser)
+    add_catalog(group)
 
 
 def add_catalog(parser: Any) -> None:
     """Parts of the user's own."""
     parser.add_argument("--catalog", metavar="DIR", help="a folder with part descriptions of your own (*.toml)")
+
+
+def completes(action: argparse.Action, names: Callable[[], list[str]]) -> None:
+    """What shells complete an argument to."""
+    action.completer = lambda **_: names()  # type: ignore[attr-defined]
+
+
+def parts() -> list[str]:
+    """Names of the catalog's parts, for shells."""
+    from ..part import catalog_names
+
+    return catalog_names()
 
 
 def add_text(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:

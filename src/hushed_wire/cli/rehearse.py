@@ -16,7 +16,7 @@ examples:
   hushed-wire rehearse tide.hush --rig front-desk.toml --mishap swap:SCL,SDA -o swapped.vcd
   hushed-wire rehearse tide.hush --rig front-desk.toml --volts --rate 20MHz -o volts.csv
 """
-EXAMPLES += "\nmishaps:\n" + "".join(
+MORE = "mishaps:\n" + "".join(
     f"  {written:<28} {what}\n" for stage, written, what in MISHAPS.values() if stage not in ("desk", "serial line")
 )
 
@@ -33,7 +33,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="the capture: .vcd or .csv, with .gz packed; '-' is VCD on standard output",
     )
     parser.add_argument(
-        "--mishap", action="append", default=[], metavar="WHAT:DETAIL", help="do this on purpose (repeatable; list below)"
+        "--mishap",
+        action="append",
+        default=[],
+        metavar="WHAT:DETAIL",
+        help="do this on purpose (repeatable); --help-all lists them",
     )
     options.add_quantity(parser, "--clock", "Hz", "RATE", "bus clock (default: the rig's)")
     options.add_quantity(
