@@ -12,7 +12,7 @@ INTERPRETER := @micropython/micropython-webassembly-pyscript@1.27.0
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
-	$(BIN)/hushed-wire demo $(DEMO)
+	$(BIN)/hushed-wire demo $(DEMO) --long
 
 test: $(VENV)/.installed
 	$(BIN)/python tests/run.py

@@ -13,6 +13,7 @@ import msgspec
 from hushed_wire.finding import codes
 from hushed_wire.part import load
 from hushed_wire.part.wrap import BUS_OF
+from hushed_wire.project import KEYS
 from hushed_wire.rig.check import check
 from hushed_wire.rig.pinmap import load_pin_map
 from hushed_wire.rig.schema import Rig
@@ -28,6 +29,11 @@ BLOCK = re.compile(r"```(\w*)\n(.*?)```", re.DOTALL)
 
 def blocks(page: Path, kind: str) -> list[str]:
     return [text for name, text in BLOCK.findall(page.read_text()) if name == kind]
+
+
+def rigs() -> list[str]:
+    """The rigs, and what else is TOML, on the page of rigs."""
+    return blocks(ROOT / "docs" / "rig.md", "toml")
 
 
 class Examples(unittest.TestCase):
@@ -58,13 +64,14 @@ class Examples(unittest.TestCase):
         self.assertGreater(seen, 10)
 
     def test_rigs_and_descriptions_on_the_pages_are_valid(self) -> None:
-        rig = msgspec.convert(tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[0]), Rig)
+        rig = msgspec.convert(tomllib.loads(rigs()[0]), Rig)
         check(rig, "docs/rig.md")
-        behind = msgspec.convert(tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[2]), Rig)
+        behind = msgspec.convert(tomllib.loads(rigs()[3]), Rig)
         check(behind, "docs/rig.md")
+        self.assertEqual(set(tomllib.loads(rigs()[1])), {*KEYS} - {"hysteresis"})
         self.assertEqual(behind.target(behind.device[0]).framing, "nibbles")
-        panel = tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[4])["panel"]
-        (demo() / "gate.toml").write_text(blocks(ROOT / "docs" / "rig.md", "toml")[1])
+        panel = tomllib.loads(rigs()[5])["panel"]
+        (demo() / "gate.toml").write_text(rigs()[2])
         self.assertEqual(load_pin_map("gate.toml", demo()).find("CLK").label, "pin 3 (GPIO22)")
         rig.device[0].panel = panel
         check(rig, "docs/rig.md")
@@ -90,7 +97,7 @@ class Examples(unittest.TestCase):
                 self.assertEqual([finding.summary for finding in examine(steps, [target], clocks).findings], [], (part, panel))
                 seen += 1
         self.assertGreater(seen, 35)
-        shifted = msgspec.convert(tomllib.loads(blocks(ROOT / "docs" / "rig.md", "toml")[5]), Rig)
+        shifted = msgspec.convert(tomllib.loads(rigs()[6]), Rig)
         check(shifted, "docs/rig.md")
         self.assertEqual(shifted.turned, {"CLK", "DIN"})
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable, Iterator
+from fractions import Fraction
 from itertools import chain
 from typing import TYPE_CHECKING, Any
 
@@ -50,19 +51,32 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
     rate = args.rate
     if rate is not None and rate <= 0:
         raise HushedError("a sample rate has to be above zero", where="--rate", remedy="like --rate 20MHz")
-    source = open_capture(
-        args.capture,
-        stdin=sys.stdin.buffer,
-        raw=int(args.raw) if args.raw and args.raw.isdecimal() else args.raw,
-        rate=rate,
-        wanted=wanted,
-        named=_named(args) if wanted is None else None,
-        threshold=None if threshold is None else float(threshold),
-        hysteresis=None if hysteresis is None else float(hysteresis),
-    )
+
+    def opened(own_rate: Fraction | None) -> Source:
+        return open_capture(
+            args.capture,
+            stdin=sys.stdin.buffer,
+            raw=int(args.raw) if args.raw and args.raw.isdecimal() else args.raw,
+            rate=own_rate,
+            wanted=wanted,
+            named=_named(args) if wanted is None else None,
+            threshold=None if threshold is None else float(threshold),
+            hysteresis=None if hysteresis is None else float(hysteresis),
+        )
+
+    lent = getattr(args, "lent", ())  # what the project says is for the files that want it
+    if "rate" in lent and not args.raw:
+        try:
+            return opened(None)
+        except HushedError as error:
+            if "--rate" not in error.remedy:
+                raise
+        return opened(rate)
+    source = opened(rate)
     if rate is not None and source.kind == "VCD":
         say("warning: --rate plays no role here: a VCD has times of its own")
-    if (threshold is not None or hysteresis is not None) and source.waveforms is None:
+    in_volts = (threshold, hysteresis) != (None, None) and not {"threshold", "hysteresis"} & {*lent}
+    if in_volts and source.waveforms is None:
         say("warning: --threshold and --hysteresis play no role here: the file has levels, not volts")
     return source
 

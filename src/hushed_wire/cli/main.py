@@ -17,6 +17,7 @@ from typing import Any, NoReturn
 from ..errors import HushedError, nearest
 from ..harmless import in_one_line
 from ..version import VERSION
+from . import project_options
 
 # Commands are short or work in large arrays: the collector has little to find, and looking costs a tenth of the start-up.
 gc.set_threshold(100_000, 50, 50)
@@ -47,6 +48,7 @@ COMMANDS: list[tuple[str, str, str]] = [
     ("find the fault", "budget", "what wiring and parts allow: frame rates, dividers, LEDs that take turns, memory"),
     ("port", "compare", "do two drivers tell the display the same? captures, sequences or bytes, timing left aside"),
     ("port", "emit", "driver source for a target, from a sequence or from the old driver's capture"),
+    ("port", "init", "what the captures of a folder have in common, said once: a rig and a hushed.toml"),
     ("port", "demo", "the whole example with the demo data, as a guided tour"),
 ]
 
@@ -57,6 +59,7 @@ start here:
   hushed-wire diagnose CAPTURE          what is wrong, from one capture
   hushed-wire demo                      see it work on made-up faults
   hushed-wire COMMAND --help            options and examples of a command
+  hushed-wire init CAPTURE              a rig and a hushed.toml for this folder
 
 Captures are VCD or CSV files (plain or gzip), or raw samples with --raw and --rate; '-' is standard input.
 Exit status: 0 nothing wrong, 1 findings, 2 unusable input or arguments, 130 interrupted.
@@ -294,23 +297,50 @@ def _run(words: list[str]) -> int:
             f"there is no command '{words[0]}'", remedy=nearest(words[0], names) + "; hushed-wire --help lists them"
         )
     parser = parser_for(words[0])
+    project = _project(words)
+    said = project_options.lend(parser, words[0], project) if project is not None else {}
     args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
-    _refuse_own_input(args)
-    status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)
+    lent = project_options.lent(args, said, project) if project is not None else {}
+    _refuse_own_input(args, [] if project is None else [str(project.path)])
+    args.lent = tuple(lent)
+    try:
+        status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)
+    except HushedError as error:
+        if project is not None and "rig" in lent and type(error).__name__ == "LineMissing":
+            error.remedy += f"\n  the rig is that of {project.path}; --no-project leaves it out"
+        raise
     sys.stdout.flush()
     return status
+
+
+def _project(words: list[str]) -> Any:
+    """The project of the folder where one works, unless --no-project is said; taken out of the words."""
+    if "--no-project" in words:
+        words.remove("--no-project")
+        return None
+    if words[0] in ("demo", "init"):
+        return None
+    from pathlib import Path
+
+    from ..project import find_project
+
+    try:
+        return find_project(Path.cwd())
+    except FileNotFoundError:  # the folder is gone
+        return None
 
 
 # Options that name what is written; whatever else names a file is read.
 WRITTEN = {"output": "-o", "picture": "--picture", "save_rig": "--save-rig", "resume": "--resume"}
 
 
-def _refuse_own_input(args: argparse.Namespace) -> None:
-    """Raises HushedError where what is written is also read, or written twice: through links and other spellings, too."""
+def _refuse_own_input(args: argparse.Namespace, beside: list[str]) -> None:
+    """Raises HushedError where what is written is also read, or written twice: through links and other spellings, too. beside: files that are
+    read without being named."""
     written = {option: name for key, option in WRITTEN.items() if (name := getattr(args, key, None)) not in (None, "-")}
     if not written:
         return
-    read = [word for key, value in vars(args).items() if key not in WRITTEN for word in _words_of(value)]
+    read = [*beside, *(word for key, value in vars(args).items() if key not in WRITTEN for word in _words_of(value))]
     known: dict[tuple[int, int] | str, str] = {place: word for word in read if isinstance(place := _place(word), tuple)}
     for option, name in written.items():
         place = _place(name)

@@ -49,6 +49,7 @@ def load_rig(path: str | Path, lenient: bool = False) -> Rig:
 
 USUAL: tuple[tuple[str, Any], ...] = (
     ("order", "msb"),
+    ("probed", "driver"),
     ("rows", "high"),
     ("columns", "high"),
     ("direct", []),
@@ -66,14 +67,12 @@ def rig_toml(rig: Rig) -> str:
     table: dict[str, Any] = {"title": rig.title} if rig.title else {}
     sections: list[tuple[str, list[Any]]] = [("bus", rig.bus), ("bridge", rig.bridge), ("device", rig.device)]
     table |= {section: [_said(entry) for entry in entries] for section, entries in sections if entries}
-    return re.sub(r"^address = (\d+)$", lambda found: f"address = {int(found[1]):#04x}", tomli_w.dumps(table), flags=re.MULTILINE)
+    return re.sub(r"\baddress = (\d+)\b", lambda found: f"address = {int(found[1]):#04x}", tomli_w.dumps(table))
 
 
 def _said(entry: Any) -> dict[str, Any]:
     """What an entry says beyond what is taken for granted."""
-    usual = msgspec.to_builtins(Driver())
-    return {
-        key: value
-        for key, value in msgspec.to_builtins(entry).items()
-        if value not in ("", {}, None, 0) and (key, value) not in USUAL and (key != "driver" or value != usual)
-    }
+    table, usual = msgspec.to_builtins(entry), msgspec.to_builtins(Driver())
+    if "driver" in table:
+        table["driver"] = {key: value for key, value in table["driver"].items() if value != usual[key]}
+    return {key: value for key, value in table.items() if value not in ("", {}, None, 0) and (key, value) not in USUAL}
