@@ -1,10 +1,10 @@
 #!/usr/bin/env bash
 # Makes every picture of docs/screenshots/ afresh from the demo data: terminal windows as a person sees them, and figures.
-# Terminal pictures want a virtual screen:  apt-get install xvfb xterm imagemagick fonts-dejavu-core
+# They want a virtual screen and a browser:  apt-get install xvfb xterm imagemagick fonts-dejavu-core chromium
 set -eu
 cd "$(dirname "$0")/.."
-for need in Xvfb xterm import; do
-  command -v $need >/dev/null || { echo "$need is missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core"; exit 2; }
+for need in Xvfb xterm import convert chromium; do
+  command -v $need >/dev/null || { echo "$need is missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core chromium"; exit 2; }
 done
 program=$PWD/.venv/bin/hushed-wire
 out=$PWD/docs/screenshots
@@ -51,6 +51,7 @@ terminal() { # NAME ARGUMENT …: the window in which hushed-wire runs with thes
     local shown= word
     for word in "$@"; do case $word in *[\ \<\>\"]*) shown+=" '$word'" ;; *) shown+=" $word" ;; esac; done
     printf 'cd %q\nprintf "\\033[1;32m$\\033[0m hushed-wire%%s\\n" %q\n' "$PWD" "$shown"
+    printf 'printf "\\033[?25l"\n'
     printf '%q ' "$program" "$@"
     printf '\ntouch %q\nsleep 60\n' "$work/done"
   } >"$work/run"
@@ -60,7 +61,9 @@ terminal() { # NAME ARGUMENT …: the window in which hushed-wire runs with thes
   local window=$!
   for _ in $(seq 100); do [ -e "$work/done" ] && break; sleep 0.2; done
   sleep 0.5
-  DISPLAY=:$number import -window root "$out/$name.png"
+  # Cut to what is on it: the rest of the window is empty.
+  DISPLAY=:$number import -window root "$work/window.png"
+  convert "$work/window.png" -crop 1274x794+2+2 +repage -trim +repage -bordercolor '#14181f' -border 12x8 "$out/$name.png"
   kill $window 2>/dev/null || true
   wait $window 2>/dev/null || true
   echo "docs/screenshots/$name.png"
@@ -82,7 +85,6 @@ terminal catalog catalog pcd8544
 terminal explain explain pcd8544 0x21, 0x90, 0x20, 0x0C, data 0x1F, 0x05, 0x07, command 0x0D --state
 terminal build build ../hurried.hush --rig pump-room.toml
 figure gate-keeper send gate-keeper.hush --rig gate-keeper.toml --picture
-figure pump-room screen pump-room.vcd --rig pump-room.toml --picture
 figure pack pack tide.pbm --part ssd1306 --marks --picture
 "$program" pack tide.pbm --part ssd1306 -o ../unknown.bin
 figure unpack unpack ../unknown.bin --guess --picture
@@ -91,6 +93,10 @@ figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
 terminal decode decode ../register.vcd --rig ../register.toml
 "$program" diagnose refused.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
 echo docs/screenshots/fault.png
+"$program" diagnose no-pump.vcd $rig --fail-on never --report ../report.html >/dev/null
+chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+  --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,1180 --screenshot="$out/report.png" "file://$work/report.html" >/dev/null 2>&1
+echo docs/screenshots/report.png
 terminal compare compare healthy.vcd tide-new.hush --rig-b front-desk.toml --times
 terminal budget budget gate-keeper.toml --source 400MHz --goal 10
 figure led-sign screen led-sign.vcd --rig led-sign.toml --picture

@@ -82,6 +82,7 @@ def _words(reading: Any) -> list[Added]:
 
     from ..sequence.listing import as_hush
     from ..trace.added import LETTERS, Added, letters
+    from ..units import counted
 
     out = []
     for channel in reading.channels:
@@ -103,7 +104,9 @@ def _words(reading: Any) -> list[Added]:
             texts = []
             for index in range(len(own)):
                 name, (fields, _) = own.name_of(index), own.fields_of(index)
-                texts.append(letters(f"{fields['count']} bytes of data" if name == "data" else as_hush(name, fields)))
+                texts.append(
+                    letters(f"{counted(int(fields['count']), 'byte')} of data" if name == "data" else as_hush(name, fields))
+                )
             name = f"{device.device.name}_command" + (f"_{chip + 1}" if len(device.chips) > 1 else "")
             first = own.payload.start[own.first] if len(own) else np.empty(0, np.int64)
             out.append(Added(name, 8 * LETTERS, first, texts))

@@ -16,6 +16,7 @@ examples:
   hushed-wire diagnose tide.vcd --rig front-desk.toml --margins         the times as measured, even when all is good
   hushed-wire diagnose --seen blank --rig front-desk.toml               what may be behind it, with or without a capture
   hushed-wire diagnose --about wiring.swapped-lines
+  hushed-wire diagnose tide.vcd --report fault.html                     one page: verdict, evidence, waves to zoom, the picture
   hushed-wire diagnose scope.csv --fail-on fault --format junit -o display.xml
 
 exit status: 0 nothing wrong (notes allowed), 1 a finding of the severity that --fail-on names, or graver, 2 unusable input
@@ -36,10 +37,24 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--picture", metavar="FILE", help="a figure of the place where the first finding shows (.png, .svg, .pdf)"
     )
+    parser.add_argument("--report", metavar="FILE", help="all of it as one page for a browser (.html), to read, keep and send")
     about = parser.add_argument(
         "--about", metavar="CODE", help="what a code means: what it looks like, why it happens, how to mend it"
     )
     options.completes(about, _codes)
+
+
+def _page(args: argparse.Namespace, source: Any, outcome: Any) -> None:
+    """--report."""
+    import shlex
+
+    if not args.report.lower().endswith((".html", ".htm")):
+        raise HushedError("a report is a page for a browser", where=args.report, remedy="end its name in .html")
+    from ..view.report_page import page
+    from ..written_file import replace_file
+
+    command = " ".join(map(shlex.quote, ["hushed-wire", *args.typed]))
+    replace_file(args.report, [page(outcome, source.path, command, source.waveforms)])
 
 
 def _codes() -> list[str]:
@@ -79,6 +94,8 @@ def run(args: argparse.Namespace) -> int:
         extra["scores"] = _scores(outcome)
     if args.picture:
         _picture(args, source, outcome)
+    if args.report:
+        _page(args, source, outcome)
     _told(args, source.path, outcome, extra)
     worst = outcome.worst()
     if args.fail_on == "never" or worst is None:

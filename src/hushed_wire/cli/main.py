@@ -302,7 +302,7 @@ def _run(words: list[str]) -> int:
     args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
     lent = project_options.lent(args, said, project) if project is not None else {}
     _refuse_own_input(args, [] if project is None else [str(project.path)])
-    args.lent = tuple(lent)
+    args.lent, args.typed = tuple(lent), words
     try:
         status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)
     except HushedError as error:
@@ -331,7 +331,7 @@ def _project(words: list[str]) -> Any:
 
 
 # Options that name what is written; whatever else names a file is read.
-WRITTEN = {"output": "-o", "picture": "--picture", "save_rig": "--save-rig", "resume": "--resume"}
+WRITTEN = {"output": "-o", "picture": "--picture", "save_rig": "--save-rig", "resume": "--resume", "report": "--report"}
 
 
 def _refuse_own_input(args: argparse.Namespace, beside: list[str]) -> None:

@@ -119,7 +119,9 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
             if field.values and not field.open and raw not in field.values.values():
                 notes.append(f"{field.name} {raw} is not documented")
             elif not field.hex and (field.open or not field.values) and not isinstance(value, str) and not _in_range(field, raw):
-                notes.append(f"{field.name} {value} is outside {field.min} to {field.max}")
+                least = field.offset if field.min is None else field.min
+                most = field.offset + (1 << len(places)) - 1 if field.max is None else field.max
+                notes.append(f"{field.name} {value} is outside {least} to {most}")
         for word, (mask, expected) in enumerate(self.fixed[:came]):
             if data[word] & mask != expected:
                 notes.append(f"byte {word} is {data[word]:#04x}; its fixed bits are {expected:#04x} (mask {mask:#04x})")

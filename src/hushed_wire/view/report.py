@@ -16,7 +16,7 @@ from ..finding import Code, Finding
 from ..units import show, show_time
 from .tables import plain_table
 
-__all__ = ["about", "diagnosis", "margins", "one_finding", "scores", "seen"]
+__all__ = ["about", "diagnosis", "evidence_lines", "margins", "one_finding", "scores", "seen"]
 
 UNITS = {
     "lowest": "Ohm",
@@ -86,7 +86,7 @@ def _finding(out: Console, finding: Finding, said: bool) -> None:
     table = Table.grid(padding=(0, 2, 0, 0))
     if not said:
         table.add_row(Text("what"), Text(finding.summary))
-    for number, line in enumerate(_evidence(finding.evidence)):
+    for number, line in enumerate(evidence_lines(finding.evidence)):
         table.add_row(Text("evidence" if number == 0 else "", style="default"), Text(line, style="default"))
     table.add_row(Text("next", style="next"), Text(finding.remedy))
     if finding.explains:
@@ -94,7 +94,8 @@ def _finding(out: Console, finding: Finding, said: bool) -> None:
     out.print(Padding(table, (0, 0, 0, 2)))
 
 
-def _evidence(evidence: dict[str, Any]) -> list[str]:
+def evidence_lines(evidence: dict[str, Any]) -> list[str]:
+    """What was measured, in lines of text."""
     if "reading" in evidence:  # the numbers beside it are for scripts
         return [str(evidence["reading"])]
     lines, short = [], []

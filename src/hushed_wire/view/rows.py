@@ -19,6 +19,7 @@ from ..part import Commands
 from ..rig.decoder import Decoded, Told
 from ..rig.schema import Rig
 from ..sequence.listing import as_hush
+from ..units import counted
 
 __all__ = ["Row", "Rows", "meanings", "said", "shown_places"]
 
@@ -40,7 +41,7 @@ def said(own: Commands, index: int, chip: str = "") -> str:
     """One command in words. chip: told ahead of it, where several chips are behind a glass."""
     name = own.name_of(index)
     fields, note = own.fields_of(index)
-    text = f"{fields['count']:,} bytes of data" if name == "data" else as_hush(name, fields)
+    text = f"{counted(int(fields['count']), 'byte')} of data" if name == "data" else as_hush(name, fields)
     return chip + text + (f" ({note})" if note else "")
 
 

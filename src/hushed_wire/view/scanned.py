@@ -17,9 +17,8 @@ def report(out: Any, scan: Scan, known: dict[int, str], assumed: str = "") -> No
         out.print(kit.Text().append("assumed  ", style="note").append(assumed))
     tried = sum(1 for row in scan.rows if row.tried)
     answered = len(scan.answered)
-    what = "answers" if answered <= 1 else "answer"
     out.print(
-        kit.Text(f"{scan.source}: {tried} address{'' if tried == 1 else 'es'} tried, {answered or 'none'} {what}", style="head")
+        kit.Text(f"{scan.source}: {tried} address{'' if tried == 1 else 'es'} tried, {answered or 'none'} answered", style="head")
     )
     if scan.stopped:
         out.print(kit.Text().append("stopped  ", style="warning").append(f"{scan.stopped}; what is known by then follows"))

@@ -19,7 +19,20 @@ from ..sequence.listing import as_hush
 from ..trace import Trace
 from .radix import spelled
 
-__all__ = ["REFUSED", "Boxes", "Scene", "focus_of", "scene_of", "seconds_of", "spans_of"]
+__all__ = [
+    "ADDRESS",
+    "BYTE",
+    "COMMAND",
+    "DATA",
+    "REFUSED",
+    "SPANS",
+    "Boxes",
+    "Scene",
+    "focus_of",
+    "scene_of",
+    "seconds_of",
+    "spans_of",
+]
 
 ADDRESS, BYTE, REFUSED, COMMAND, DATA = "#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc"
 MOST_LANES = 4
@@ -124,10 +137,13 @@ def focus_of(trace: Trace, scene: Scene, findings: list[Finding]) -> tuple[float
         return start, end
     last = first.end if first.end is not None else first.start
     word = scene.word or (end - start) / 2000
-    # As wide as the fault where words can be read then; of one that lasts long its beginning.
-    lasts = last - first.start
+    # As wide as the fault where words can be read then; of one that lasts long the first that is said in it.
+    lasts, begin = last - first.start, first.start
     span = max(FEWEST * word, 1.5 * lasts) if lasts <= MOST * word else SOME * word
-    low = max(start, first.start - span / 5)
+    if lasts > MOST * word:
+        said = [float(lane.start[at]) for lane in scene.lanes if (at := int(np.searchsorted(lane.end, begin))) < len(lane.start)]
+        begin = max(begin, min(said, default=begin))
+    low = max(start, begin - span / 5)
     return low, min(end, max(low + span, low + 1e-9))
 
 

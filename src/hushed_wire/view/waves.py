@@ -1,0 +1,84 @@
+"""A stretch of a capture as plain numbers, for a page that draws it: edges of its lines, boxes of words and commands, and where findings are."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ..harmless import harmless
+from ..trace import Trace
+from .scene import ADDRESS, BYTE, COMMAND, DATA, REFUSED, SPANS, Boxes, Scene
+
+__all__ = ["waves"]
+
+MOST_EDGES, MOST_BOXES = 12_000, 3_000  # of all lines, and of a lane: what a browser draws without a wait
+FILLS = {ADDRESS: "address", BYTE: "byte", REFUSED: "refused", COMMAND: "command", DATA: "data"}
+SEVERITY = {colour: severity for severity, colour in SPANS.items()}
+
+
+def waves(scene: Scene, focus: tuple[float, float]) -> dict[str, Any]:
+    """The widest stretch around a focus (seconds) that is not too much. Times are in microseconds from its start, `origin` seconds."""
+    trace = scene.trace
+    low, high = _stretch(scene, focus)
+    cut = trace.window(trace.ticks(low), max(trace.ticks(low) + 1, trace.ticks(high)))
+    lines = []
+    for line, role in scene.roles.items():
+        edges = cut.edges(line)
+        times = (edges.times - cut.start) * (float(trace.tick) * 1e6)
+        name = harmless(trace.names[line])
+        lines.append({"name": name, "role": role.upper(), "times": np.round(times, 4).tolist(), "levels": edges.level.tolist()})
+    begin = trace.seconds(cut.start)
+    spans = [
+        [_us(start - begin), _us(max(end, start) - begin), SEVERITY[colour]]
+        for start, end, colour in scene.spans
+        if end >= low and start <= high
+    ]
+    return {
+        "origin": begin,
+        "length": _us(trace.seconds(cut.end) - begin),
+        "focus": [_us(focus[0] - begin), _us(focus[1] - begin)],
+        "whole": cut.start == trace.start and cut.end == trace.end,
+        "lines": lines,
+        "lanes": [{"title": lane.title, "boxes": _boxes(lane, low, high, begin)} for lane in scene.lanes],
+        "spans": spans,
+    }
+
+
+def _us(seconds: float) -> float:
+    return round(seconds * 1e6, 4)
+
+
+def _stretch(scene: Scene, focus: tuple[float, float]) -> tuple[float, float]:
+    """From the focus outwards, doubled as long as it is not too much."""
+    trace = scene.trace
+    first, last = trace.seconds(trace.start), trace.seconds(trace.end)
+    low, high = max(first, focus[0]), min(last, max(focus[1], focus[0]))
+    while low > first or high < last:
+        room = max(high - low, 1e-9)
+        wider = max(first, low - room), min(last, high + room)
+        if _edges(trace, *wider) > MOST_EDGES or max((_count(lane, *wider) for lane in scene.lanes), default=0) > MOST_BOXES:
+            break
+        low, high = wider
+    return low, high
+
+
+def _edges(trace: Trace, low: float, high: float) -> int:
+    return int(np.diff(np.searchsorted(trace.times, [trace.ticks(low), trace.ticks(high)]))[0])
+
+
+def _count(lane: Boxes, low: float, high: float) -> int:
+    return int(np.searchsorted(lane.start, high) - np.searchsorted(lane.end, low))
+
+
+def _boxes(lane: Boxes, low: float, high: float, begin: float) -> list[list[Any]]:
+    first, last = int(np.searchsorted(lane.end, low)), int(np.searchsorted(lane.start, high))
+    return [
+        [
+            _us(float(lane.start[k]) - begin),
+            _us(float(lane.end[k]) - begin),
+            FILLS.get(str(lane.fill[k]), "byte"),
+            harmless(lane.label(k)[0]),
+        ]
+        for k in range(first, min(last, first + MOST_BOXES))
+    ]
