@@ -33,7 +33,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_rig(parser)
     options.add_text(parser, ("text", "json", "jsonl", "csv"))
     options.add_radix(parser)
+    options.add_transfer(parser, "only these transfers, with all that came ahead of them known")
     parser.add_argument("--all", action="store_true", help="list every transaction, however many there are")
+    parser.add_argument("--full", action="store_true", help="every transaction with every word and every command of it")
     parser.add_argument("--summary", action="store_true", help="counts only, no listing")
     parser.add_argument(
         "--as", dest="kind", choices=("listing", "hush"), default="listing", help="hush: a device's commands as a sequence"
@@ -66,16 +68,23 @@ def _listed(args: argparse.Namespace) -> int:
 
 def _read(args: argparse.Namespace, bar: Bar) -> int:
     from ..rig.decoder import RigDecoder
+    from ..rig.within import Within
     from ..view.stream import Counts
 
-    source, blocks, plan = captured.streamed(args, bar)
+    span: tuple[int, int] | None = None
+    if args.transfer:
+        source, blocks, plan, span = _picked(args)
+    else:
+        source, blocks, plan = captured.streamed(args, bar)
     try:
-        decoder = RigDecoder(plan.rig, tuple(source.names), source.tick)
+        decoder: Any = RigDecoder(plan.rig, tuple(source.names), source.tick)
     except HushedError as error:
         error.where = error.where or source.path
         raise
     for bus, why in decoder.absent.items() if args.format != "text" else ():
         say(f"warning: bus '{bus}' is not in the capture: {why.what}")
+    if span is not None:
+        decoder = Within(decoder, *span)
     counts = Counts(plan.rig, float(source.tick))
     if args.format == "text":
         return _text(args, source, blocks, plan, decoder, counts)
@@ -108,6 +117,16 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
     return 0
 
 
+def _picked(args: argparse.Namespace) -> tuple[Source, Any, Setup, tuple[int, int]]:
+    """The capture, read whole, and where the transfers are that are wanted."""
+    from ..rig.numbered import span_of
+    from ..rig.reading import PIECE
+
+    source, trace, plan = captured.load_any(args)
+    span = span_of(captured.read_by(trace, plan, source.path), *args.transfer)
+    return source, trace.pieces(PIECE), plan, span
+
+
 def _out(args: argparse.Namespace, pieces: Iterator[bytes]) -> None:
     """Writes pieces as they come."""
     if args.output and args.output != "-":
@@ -135,10 +154,11 @@ def _text(args: argparse.Namespace, source: Source, blocks: Any, plan: Setup, de
             kept.append(as_changes(block))
             yield kept[-1]
 
+    outside = bool(args.verbose and plan.rig.bridge) or _scanned(args, plan)
+    every, base = bool(args.all or args.full or args.transfer), args.transfer[0] if args.transfer else 1
     report = TextReport(
-        plan, source.path, tuple(source.names), source.tick, args.all, args.summary, bool(args.verbose and plan.rig.bridge) or _scanned(args, plan),
-        args.radix,
-    )  # fmt: skip
+        plan, source.path, tuple(source.names), source.tick, every, args.summary, outside, args.radix, base, args.full
+    )
 
     def write(out: Any) -> None:
         report.write(out, noted() if timed else blocks, decoder, counts)
@@ -173,7 +193,7 @@ def _timing(out: Any, blocks: list[Any], plan: Setup) -> None:
 
 def _quickly(args: argparse.Namespace, source: Source, plan: Setup, bar: Bar) -> Iterator[bytes] | None:
     """JSON Lines of large raw samples on which nothing hangs that has commands: on two cores, or counted; None elsewhere."""
-    if args.raw is None or args.start or args.end or plan.rig.device or plan.rig.bridge or len(plan.rig.bus) > 1:
+    if args.raw is None or args.start or args.end or args.transfer or plan.rig.device or plan.rig.bridge or len(plan.rig.bus) > 1:
         return None
     from ..view import halves
 

@@ -19,7 +19,7 @@ examples:
   hushed-wire find tide.vcd "high(SCL)<500ns or low(SCL)<500ns" --count
   hushed-wire find tide.vcd "gap>2ms and not edge=RESET"
 
-tests: start restart stop refused read write cut  address= select= bus= bytes= command= device=  COMMAND.FIELD=
+tests: start restart stop refused read write cut  transfer= address= select= bus= bytes= command= device=  COMMAND.FIELD=
        length> gap>  rise= fall= edge=  high(LINE)< low(LINE)<          signs: = != < > <= >=
 """
 

@@ -19,6 +19,7 @@ __all__ = [
     "add_reading",
     "add_rig",
     "add_text",
+    "add_transfer",
     "add_window",
     "completes",
     "measured",
@@ -40,6 +41,20 @@ def add_capture(parser: argparse.ArgumentParser, optional: bool = False) -> None
         "capture", nargs=nargs, metavar="CAPTURE", help="VCD, CSV or NPZ file, plain or gzip; '-' is standard input"
     )
     add_window(add_reading(parser))
+
+
+def add_transfer(group: Any, text: str) -> None:
+    """Transfers by their numbers."""
+    group.add_argument("--transfer", type=_numbers, metavar="N|N-N", help=text)
+
+
+def _numbers(text: str) -> tuple[int, int]:
+    low, dash, high = text.partition("-")
+    if not (low.isdecimal() and (high.isdecimal() or not dash)) or len(text) > 40:
+        raise HushedError(
+            f"'{text}' is no number of a transfer", where="--transfer", remedy="like --transfer 3, or --transfer 3-7"
+        )
+    return int(low), int(high if dash else low)
 
 
 def add_window(group: Any) -> None:

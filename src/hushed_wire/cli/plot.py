@@ -25,6 +25,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "-o", dest="output", metavar="FILE", required=True, help="the figure: .png, .svg or .pdf; '-' is PNG on standard output"
     )
     options.add_only(parser)
+    options.add_transfer(parser, "these transfers, by their numbers in decode")
     options.add_radix(parser)
     parser.add_argument("--findings", action="store_true", help="shade where diagnose finds faults (red) and warnings (yellow)")
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
@@ -44,7 +45,8 @@ def run(args: argparse.Namespace) -> int:
     whole_args = argparse.Namespace(**{**vars(args), "start": None, "end": None})
     # Words are decoded from the whole capture: a window may begin in the middle of one.
     source, whole, plan = captured.load_any(whole_args, every_line=True)
-    scene = scene_of(captured.read_by(whole, plan, source.path), args.radix)
+    reading = captured.read_by(whole, plan, source.path)
+    scene = scene_of(reading, args.radix)
     if args.findings:
         from ..diagnosis import diagnose
 
@@ -52,6 +54,14 @@ def run(args: argparse.Namespace) -> int:
     captured.warn(whole.notes)
     part = captured.windowed(whole, args)
     window = part.seconds(part.start), part.seconds(part.end)
+    if args.transfer:
+        from ..rig.numbered import span_of
+
+        if args.start is not None or args.end is not None:
+            raise HushedError("--transfer and another window", where="--transfer", remedy="leave --from and --to out")
+        first, last = span_of(reading, *args.transfer)
+        room = max(last - first, 1) // 20 + 1
+        window = whole.seconds(max(whole.start, first - room)), whole.seconds(min(whole.end, last + room))
     output.emit(args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path)))
     if args.output != "-" and not args.quiet:
         sys.stderr.write(

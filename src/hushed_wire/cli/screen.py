@@ -24,6 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_rig(parser)
     options.add_text(parser)
     options.add_quantity(parser, "--at", "s", "T", "the moment, like 20ms (default: the end of the capture)")
+    options.add_transfer(parser, "the moment behind this transfer, by its number in decode")
     parser.add_argument("--every", choices=("frame",), help="every picture there was, not only one")
     options.add_quantity(parser, "--rest", "s", "T", "with --every: a pause that ends a frame (default: 5ms)", default="5ms")
     parser.add_argument("--memory", action="store_true", help="all that the memory holds, with what is seen of it marked")
@@ -39,7 +40,8 @@ def run(args: argparse.Namespace) -> int:
     from ..written_file import replace_file
 
     source, trace, plan = captured.load_any(args)
-    found = captured.read_by(trace, plan, source.path).devices
+    reading = captured.read_by(trace, plan, source.path)
+    found = reading.devices
     captured.warn(trace.notes)
     devices = [device for device in found if not args.device or device.device.name == args.device]
     if args.device and not devices:
@@ -53,6 +55,12 @@ def run(args: argparse.Namespace) -> int:
         raise HushedError("no display of the catalog was recognised on the bus", where=source.path, remedy=remedy)
     at = args.at
     when = trace.end if at is None else trace.ticks(at)
+    if args.transfer:
+        from ..rig.numbered import span_of
+
+        if at is not None or args.every:
+            raise HushedError("--transfer and another moment", where="--transfer", remedy="leave --at or --every out")
+        when = span_of(reading, *args.transfer)[1]
     if not trace.start <= when <= trace.end:
         span = f"{trace.seconds(trace.start):g} s to {trace.seconds(trace.end):g} s"
         raise HushedError(f"{args.at} is outside the capture", where="--at", remedy=f"it runs from {span}")

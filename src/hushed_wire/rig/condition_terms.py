@@ -17,6 +17,7 @@ from ..bus.words import ENDED, RESTART, STOP
 from ..errors import HushedError, nearest
 from ..trace import Trace
 from ..units import parse as parse_quantity
+from .numbered import numbered
 from .reading import Reading
 from .spans import Spans
 
@@ -353,9 +354,26 @@ PLAIN: dict[str, Condition] = {
     "start": _marks((1, 4), at_end=False), "restart": _marks((RESTART,), at_end=False), "stop": _marks((STOP,), at_end=True),
     "refused": _transfers(_refused), "read": _transfers(_read), "write": _transfers(lambda channel: ~_read(channel)), "cut": _transfers(_cut),
 }  # fmt: skip
+
+
+def _transfer(reader: Place, value: str) -> Condition:
+    """A transfer by its number, or several: 3, or 3-7."""
+    low, dash, high = value.partition("-")
+    first, last = _number(reader, low), _number(reader, high if dash else low)
+    if not 1 <= first <= last:
+        raise reader.wrong(f"'{value}' is no number of a transfer, nor a range of them like 3-7")
+
+    def found(subject: Subject) -> Spans:
+        starts, ends = numbered(subject.reading)
+        part = slice(first - 1, last)
+        return Spans.of(starts[part], ends[part])
+
+    return found
+
+
 KEYED: dict[str, Callable[[Place, str], Condition]] = {
     "address": _address, "select": _select, "bus": _bus, "bytes": _bytes, "command": _command, "device": _device,
-    "rise": _edges(1), "fall": _edges(0), "edge": _edges(None),
+    "transfer": _transfer, "rise": _edges(1), "fall": _edges(0), "edge": _edges(None),
 }  # fmt: skip
 MEASURED: dict[str, Callable[[Place, str, str, str], Condition]] = {
     "length": _length,

@@ -22,13 +22,14 @@ from ..bus.i2c_transactions import refused
 from ..bus.words import BEGAN, CUT, ENDED
 from ..rig import Rig, Setup
 from ..rig.decoder import Decoded, RigDecoder, Told
+from ..rig.within import Within
 from ..trace import Trace
 from ..trace.model import as_changes
 from ..units import counted, show, time_column
 from .lamps import rows_table, scan_said
 from .listing import assumed, notes
 from .radix import spelled
-from .rows import Row, Rows, meanings
+from .rows import Row, Rows, each_told, meanings
 from .stream import Blocks, Counts, pieces_of
 from .tables import plain_table
 
@@ -36,6 +37,8 @@ __all__ = ["TextReport", "words_of"]
 
 HEAD, TAIL = 32, 8  # rows of a long capture
 SHOWN_WORDS = 12
+MOST_WORDS = 1 << 20  # of a transfer that is told in full
+MOST_TOLD = 8  # commands of a transfer that are told
 PAGE = 4000  # rows that are laid out together, where all are listed
 
 
@@ -80,6 +83,8 @@ class TextReport:
     brief: bool = False
     outside: bool = False
     radix: str = "hex"
+    base: int = 1  # the number of the first transfer that it is given
+    full: bool = False  # nothing is cut
     beginning: list[Trace] = field(default_factory=list)  # of which the clocks are measured
 
     @property
@@ -87,14 +92,15 @@ class TextReport:
         """The rig it is read by."""
         return self.plan.rig
 
-    def write(self, out: Console, blocks: Blocks, decoder: RigDecoder, counts: Counts) -> None:
+    def write(self, out: Console, blocks: Blocks, decoder: RigDecoder | Within, counts: Counts) -> None:
         """Reads all blocks, then prints."""
-        rows = Rows(self.rig, self.outside, None if self.every else (HEAD, TAIL))
+        rows = Rows(self.rig, self.outside, None if self.every else (HEAD, TAIL), MOST_WORDS if self.full else SHOWN_WORDS)
         measured: dict[tuple[str, str], _Measured] = {}
         marked: set[str] = set()
         with tempfile.TemporaryFile("w+", encoding="utf-8") as store:
             sheet = _like(out, store)
             waiting: list[Row] = []
+            told = self.base
             for piece in pieces_of(self._beginning(blocks), decoder, counts):
                 counts.add(piece)
                 for own in piece.channels:
@@ -102,11 +108,12 @@ class TextReport:
                 done = [] if self.brief else rows.take(piece, decoder.waiting, self._picture)
                 waiting += done
                 while len(waiting) >= PAGE:
-                    sheet.print(self._table(waiting[:PAGE], 0, marked))
+                    sheet.print(self._table(waiting[:PAGE], 0, marked, told))
+                    told += PAGE
                     del waiting[:PAGE]
             waiting += rows.take(Decoded(), None, self._picture)
             if waiting:
-                sheet.print(self._table(waiting, 0, marked))
+                sheet.print(self._table(waiting, 0, marked, told))
             sheet.file.flush()
             self._summary(out, counts, measured, decoder)
             if self.brief:
@@ -121,7 +128,7 @@ class TextReport:
                 for line in store:
                     out.file.write(line)
             else:
-                out.print(self._table([*rows.head, *rows.tail], rows.count - len(rows.head) - len(rows.tail), marked))
+                out.print(self._table([*rows.head, *rows.tail], rows.count - len(rows.head) - len(rows.tail), marked, self.base))
         legend = {"›": "› data (D/C or RS is high)", "‹": "‹ read", "✗": "✗ not acknowledged"}
         for style, marks in (("quiet", marked & {"›", "‹"}), ("fault", marked & {"✗"})):
             if marks:
@@ -138,7 +145,9 @@ class TextReport:
 
     # ---- the summary ----
 
-    def _summary(self, out: Console, counts: Counts, measured: dict[tuple[str, str], _Measured], decoder: RigDecoder) -> None:
+    def _summary(
+        self, out: Console, counts: Counts, measured: dict[tuple[str, str], _Measured], decoder: RigDecoder | Within
+    ) -> None:
         here = [bus for bus in self.rig.bus if bus.name not in decoder.absent]
         kinds = " and ".join(dict.fromkeys(BUSES[bus.kind].title for bus in here))
         lines = ", ".join(dict.fromkeys(line for bus in here for line in bus.lines.values() if line in self.names))
@@ -172,7 +181,7 @@ class TextReport:
             said = scan_said(float(self.tick), counts.scans[device.name], target.panel.form == "digits")
             return f"{target.part.name} {target.panel.name}: {said}"
         commands, data = counts.commands[device.name], counts.data[device.name]
-        text = f"{target.part.name}: {commands:,} commands" + (f", {data:,} data bytes" if data else "")
+        text = f"{target.part.name}: {counted(commands, 'command')}" + (f", {counted(data, 'data byte')}" if data else "")
         return text + (f", behind {device.on}" if self.rig.bridge_named(device.on) else "")
 
     def _addresses(self, grid: Table, bus: str, counts: Counts) -> None:
@@ -188,7 +197,7 @@ class TextReport:
             how += f", {counted(missed, 'byte')} refused" if missed else ""
             grid.add_row(f"  {address:#04x}", f"{times}, {how}" + (f": {names[address]}" if address in names else ""))
 
-    def _said(self, place: str, own: _Measured, counts: Counts, key: tuple[str, str], decoder: RigDecoder) -> str:
+    def _said(self, place: str, own: _Measured, counts: Counts, key: tuple[str, str], decoder: RigDecoder | Within) -> str:
         """One channel in a line."""
         transactions, words = counts.by_channel[key]
         bus = next((bus for bus in self.rig.bus if bus.name == place), None)
@@ -197,7 +206,7 @@ class TextReport:
         if kind.addressed:
             rate = self._clock(bus) if bus is not None else None
             ahead = f"clock {show(rate, 'Hz')} ({i2c_timing.MODES[i2c_timing.mode_of(rate)]}): " if rate else ""
-            text = f"{ahead}{transactions:,} transactions with {words:,} words"
+            text = f"{ahead}{counted(transactions, 'transaction')} with {counted(words, 'word')}"
             over = counts.disturbed[place]
             text += "".join(
                 f"; {count:,} spikes on {role.upper()} ignored"
@@ -208,7 +217,7 @@ class TextReport:
         elif kind.transfers:
             mode = f"mode {bus.mode}, " if bus is not None else ""
             clock = f", clock {show((own.bits - 1) / (own.span * tick), 'Hz')}" if own.span and own.bits > 1 else ""
-            text = f"{mode}{own.bits} bits a word{clock}: {transactions:,} transfers with {words:,} words"
+            text = f"{mode}{own.bits} bits a word{clock}: {counted(transactions, 'transfer')} with {counted(words, 'word')}"
         elif kind.each_rests:
             text = f"{own.bits} data lines: {words:,} words" + (f", {own.reads:,} of them reads" if own.reads else "")
             text += f", {show(own.least * tick, 's')} apart at the least" if own.least is not None else ""
@@ -233,26 +242,47 @@ class TextReport:
 
     # ---- the transfers ----
 
-    def _table(self, rows: list[Row], left_out: int, marked: set[str]) -> Table:
+    def _table(self, rows: list[Row], left_out: int, marked: set[str], base: int) -> Table:
+        """base: the number of the first row."""
         tick = float(self.tick)
-        times = time_column([row.start * tick for row in rows], max(tick, 1e-7))
-        places = {(channel.bus, channel.select) for channel in (row.channel for row in rows)}
-        several = len(places) > 1
+        lines = [
+            line
+            for number, row in enumerate(rows)
+            for line in self._lines(row, base + number + (left_out if number >= HEAD else 0), marked)
+        ]
+        times = time_column([when * tick for _, when, _, _, _ in lines], max(tick, 1e-7))
+        several = len({(row.channel.bus, row.channel.select) for row in rows}) > 1
         table = plain_table()
+        table.add_column("no", justify="right", no_wrap=True, style="quiet")
         table.add_column("at", justify="right", no_wrap=True)
         if several:
             table.add_column("on", no_wrap=True)
         table.add_column("words", overflow="fold", ratio=3)
         table.add_column("meaning", overflow="fold", ratio=3)
-        for number, row in enumerate(rows):
-            if left_out and number == HEAD:
+        for time, (which, _, place, text, meaning) in zip(times, lines, strict=True):
+            if left_out and which == str(base + HEAD + left_out):
                 more = Text(f"{left_out:,} more; --all shows them, --from and --to pick a part", style="quiet")
-                table.add_row("…", *([""] if several else []), more, "")
-            text, marks = words_of(row.channel, row.index, self.radix)
-            marked |= marks
-            cells = [f"{row.channel.bus} {row.channel.select}".strip()] if several else []
-            table.add_row(times[number], *cells, text, "; ".join(part for part in (meanings(row), _ending(row)) if part))
+                table.add_row("", "…", *([""] if several else []), more, "")
+            table.add_row(which, time, *([place] if several else []), text, meaning)
         return table
+
+    def _lines(self, row: Row, number: int, marked: set[str]) -> list[tuple[str, int, str, Text, str]]:
+        """A transfer in a line; where it brings several commands, each has a line of its own below. Number, tick, place, words, meaning."""
+        text, marks = words_of(row.channel, row.index, self.radix, MOST_WORDS if self.full else SHOWN_WORDS)
+        marked |= marks
+        place = f"{row.channel.bus} {row.channel.select}".strip()
+        told = each_told(row)
+        if len(told) < 2:
+            return [(str(number), row.start, place, text, "; ".join(part for part in (meanings(row), _ending(row)) if part))]
+        out = [(str(number), row.start, place, text, _ending(row))]
+        most = len(told) if self.full else MOST_TOLD
+        for when, raw, count, meaning in told[:most]:
+            words = " ".join(spelled(word, 8, self.radix) for word in raw) + (f" … {count:,}" if count > len(raw) else "")
+            out.append(("", when, "", Text(f"  {words}", style="quiet"), meaning))
+        if len(told) > most:
+            left = Text(f"  {len(told) - most:,} more; --full tells all", style="quiet")
+            out.append(("", told[most][0], "", left, ""))
+        return out
 
 
 def _like(out: Console, store: Any) -> Console:
@@ -286,7 +316,7 @@ def _ending(row: Row) -> str:
     return "; ".join(said)
 
 
-def words_of(own: Channel, index: int, radix: str = "hex") -> tuple[Text, set[str]]:
+def words_of(own: Channel, index: int, radix: str = "hex", most: int = SHOWN_WORDS) -> tuple[Text, set[str]]:
     """The first words of a transfer; a mark where data begin, at a read, and at what nobody acknowledged."""
     first, last = int(own.table.first[index]), int(own.table.last[index])
     text, was = Text(), 0
@@ -311,7 +341,7 @@ def words_of(own: Channel, index: int, radix: str = "hex") -> tuple[Text, set[st
         behind = int(who.first[index])
         naks = np.flatnonzero(refused(own.words, own.table.take(here), who.take(here))[behind:last])
         first = behind
-    for at in range(first, min(last, first + SHOWN_WORDS)):
+    for at in range(first, min(last, first + most)):
         read = own.read is not None and bool(own.read[at])
         now = 2 if read else 1 if own.dc is not None and own.dc[at] == 1 else 0
         if now and now != was:
@@ -320,7 +350,7 @@ def words_of(own: Channel, index: int, radix: str = "hex") -> tuple[Text, set[st
             marked.add(mark)
         was = now
         text.append(spelled(int(own.words.value[at]), own.bits, radix) + " ")
-    if last - first > SHOWN_WORDS:
+    if last - first > most:
         text.append(f"… {last - first:,} in all", style="quiet")
     if len(naks):
         text.append(f" ✗ byte {naks[0]}", style="fault")

@@ -37,7 +37,7 @@ def found(
         return
     near = _near(trace, listen, radix)
     table = plain_table()
-    for head, right in (("at", True), ("lasts", True), ("to see it", False), ("what is there", False)):
+    for head, right in (("no", True), ("at", True), ("lasts", True), ("to see it", False), ("what is there", False)):
         table.add_column(head, justify="right" if right else "left", no_wrap=head != "what is there", overflow="fold")
     shown = range(min(most, len(spans)))
     columns = time_column([trace.seconds(int(spans.start[k])) for k in shown], max(trace.seconds(trace.resolution()), 1e-7))
@@ -48,9 +48,10 @@ def found(
         rows = [row for row in near(start, end, context) if row[1] or row[0] > told] or [(told, True, Text(""))]
         told = max(told, rows[-1][0])
         first = next((n for n, (_, here, _) in enumerate(rows) if here), 0)
-        for row, (_, _, text) in enumerate(rows):
-            own = row == first
-            table.add_row(columns[k] if own else "", lasts if own else "", _window(trace, start, end) if own else "", text)
+        for row, (which, _, text) in enumerate(rows):
+            nr = Text(str(which + 1) if which >= 0 else "", style="quiet")
+            place = (columns[k], lasts, _window(trace, start, end)) if row == first else ("", "", "")
+            table.add_row(nr, *place, text)
     out.print(table)
     if most < len(spans):
         out.print(Text(f"{len(spans) - most:,} more; --most 0 lists all", style="quiet"))

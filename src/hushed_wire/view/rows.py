@@ -14,46 +14,56 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..bus.base import select_of
-from ..bus.channel import OVER_WORDS, Channel, in_pieces
+from ..bus.channel import OVER_WORDS, Channel
 from ..part import Commands
+from ..part.describe import PLACING
 from ..rig.decoder import Decoded, Told
+from ..rig.numbered import as_counted, shown_places
 from ..rig.schema import Rig
 from ..sequence.listing import as_hush
 from ..units import counted
 
-__all__ = ["Row", "Rows", "meanings", "said", "shown_places"]
+__all__ = ["Row", "Rows", "each_told", "meanings", "said"]
 
 Place = tuple[str, str]  # bus, or bridge whose outputs are one, and role of the select
 
 
 @dataclass(slots=True)
 class Row:
-    """One transfer. index: of the transaction in the channel. start, end: ticks. said: what it says to the parts."""
+    """One transfer. index: of the transaction in the channel. start, end: ticks. said: what it says to the parts; told: of each the tick at which
+    it begins, its first words, and how many it has."""
 
     channel: Channel
     index: int
     start: int
     end: int
     said: list[str] = field(default_factory=list)
+    told: list[tuple[int, bytes, int]] = field(default_factory=list)
 
 
 def said(own: Commands, index: int, chip: str = "") -> str:
     """One command in words. chip: told ahead of it, where several chips are behind a glass."""
     name = own.name_of(index)
     fields, note = own.fields_of(index)
-    text = f"{counted(int(fields['count']), 'byte')} of data" if name == "data" else as_hush(name, fields)
+    text = counted(int(fields["count"]), "byte") + " of data" + _letters(own, index) if name == "data" else as_hush(name, fields)
     return chip + text + (f" ({note})" if note else "")
 
 
-def shown_places(rig: Rig, outside: bool = False) -> set[str]:
-    """The buses, and bridges with a bus behind them, whose transfers are shown: what a bridge carries says more than its own words, unless
-    `outside` asks for these. A bus on which a device is spoken to directly is always shown."""
-    buses = {bus.name for bus in rig.bus}
-    if outside:
-        return buses
-    carriers, spoken = {bridge.on for bridge in rig.bridge}, {device.on for device in rig.device}
-    inner = {place for place in buses | {bridge.name for bridge in rig.bridge} if place not in carriers or place in spoken}
-    return inner or buses
+LETTERS = 40  # of a text that are shown
+
+
+def _letters(own: Commands, index: int) -> str:
+    """What data for a character display write, where most of it is letters and not the dots of characters of its own; these stand as ·."""
+    if own.part.memory.kind != "character":
+        return ""
+    kinds = own.kind[max(0, index - LETTERS) : index]
+    placed = [own.part.command[kind].effect for kind in kinds.tolist() if kind >= 0]
+    where = next((effect for effect in reversed(placed) if effect in PLACING), "")
+    raw = own.bytes_of(index)
+    text = "".join(chr(code) if 0x20 <= code < 0x7E else "·" for code in raw)
+    if where == "glyph" or text.count("·") > len(text) / 3:
+        return ""
+    return f': "{text[:LETTERS]}{"…" if len(text) > LETTERS else ""}"'
 
 
 def _place_of(rig: Rig, device: str, shown: set[str]) -> Place | None:
@@ -72,8 +82,9 @@ def _place_of(rig: Rig, device: str, shown: set[str]) -> Place | None:
 class Rows:
     """Rows of a capture piece by piece. most: of a table that shows only its ends, how many at the start and at the end; None: all."""
 
-    def __init__(self, rig: Rig, outside: bool = False, most: tuple[int, int] | None = None) -> None:
-        self.most = most
+    def __init__(self, rig: Rig, outside: bool = False, most: tuple[int, int] | None = None, kept: int = 0) -> None:
+        """kept: words of each command that are kept with its row."""
+        self.most, self.kept = most, kept
         self.shown = shown_places(rig, outside)
         self.place_of = {device.name: _place_of(rig, device.name, self.shown) for device in rig.device}
         # Selects of a parallel bus are told with each word, so all that hangs there is one place.
@@ -86,13 +97,11 @@ class Rows:
         """The rows that are complete with a piece, in order of their starts. waiting: the tick from which on commands may still come.
         picture: what a picture of scanned LEDs is called."""
         new: list[Row] = []
-        for channel in piece.channels:
-            if channel.bus in self.shown and len(channel.table):
-                own = replace(channel, table=in_pieces(channel.words, channel.table)) if channel.who is None else channel
-                rows = self._rows(own)
-                self.count += len(own.table)
-                self.open.setdefault((channel.bus, channel.select), []).extend(rows)
-                new += rows
+        for own in as_counted(piece.channels, self.shown):
+            rows = self._rows(own)
+            self.count += len(own.table)
+            self.open.setdefault((own.bus, own.select), []).extend(rows)
+            new += rows
         for told in piece.commands:
             self._attach(told, picture)
         if self.most is not None:
@@ -149,7 +158,11 @@ class Rows:
         chip = f"chip {told.chip + 1}: " if told.chips > 1 else ""
         for index in np.flatnonzero(inside).tolist():
             text = picture(told, index) if picture is not None and own.part.memory.kind == "scanned" else said(own, index, chip)
-            rows[int(at[index])].said.append(text)
+            row, first, count = rows[int(at[index])], int(own.first[index]), int(own.count[index])
+            row.said.append(text)
+            row.told.append(
+                (int(own.payload.start[first]), own.payload.value[first : first + min(count, self.kept)].tobytes(), count)
+            )
 
 
 def _alone(own: Channel, number: int) -> Channel:
@@ -171,6 +184,18 @@ def meanings(row: Row, most: int = 6) -> str:
     """What a row says, cut where it is much; what several chips are told is said once."""
     said = _together(row.said)
     return "; ".join(said[:most]) + (f"; {len(said) - most} more" if len(said) > most else "")
+
+
+def each_told(row: Row) -> list[tuple[int, bytes, int, str]]:
+    """What a row says, command by command: when it begins, its first words, how many it has, and what it means; what several chips are told at
+    once is said once."""
+    texts = _together(row.said)
+    if len(texts) == len(row.said):
+        return [(*told, text) for told, text in zip(row.told, texts, strict=True)]
+    first: dict[str, tuple[int, bytes, int]] = {}
+    for told, text in zip(row.told, row.said, strict=True):
+        first.setdefault(text.partition(": ")[2], told)
+    return [(*first[text.partition(": ")[2]], text) for text in texts]
 
 
 OF_CHIP = re.compile(r"chip (\d+): (.*)", re.DOTALL)

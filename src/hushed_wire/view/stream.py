@@ -22,6 +22,7 @@ from ..bus.scan import Scan
 from ..harmless import hazardous, no_formula
 from ..rig.decoder import Decoded, RigDecoder
 from ..rig.schema import Rig
+from ..rig.within import Within
 from ..trace import Trace
 from ..trace.model import Samples
 from . import record
@@ -122,7 +123,7 @@ class Counts:
         return out | {"assumed": assumed}
 
 
-def pieces_of(blocks: Blocks, decoder: RigDecoder, counts: Counts) -> Iterator[Decoded]:
+def pieces_of(blocks: Blocks, decoder: RigDecoder | Within, counts: Counts) -> Iterator[Decoded]:
     """What becomes complete block by block, and the rest."""
     for block in blocks:
         counts.see(block)
@@ -165,7 +166,7 @@ def _structs(own: Channel, tick: tuple[int, int]) -> list[Any]:
 
 
 def json_lines(
-    blocks: Blocks, decoder: RigDecoder, counts: Counts, tick: tuple[int, int], assumed: dict[str, str], brief: bool
+    blocks: Blocks, decoder: RigDecoder | Within, counts: Counts, tick: tuple[int, int], assumed: dict[str, str], brief: bool
 ) -> Iterator[bytes]:
     """One object a line, the last one the summary. brief: only that."""
     records = Records(tick)
@@ -197,7 +198,7 @@ ROOM = 8 << 20  # bytes of commands that are held in memory until the transactio
 
 def json_pieces(
     blocks: Blocks,
-    decoder: RigDecoder,
+    decoder: RigDecoder | Within,
     counts: Counts,
     tick: tuple[int, int],
     assumed: dict[str, str],
@@ -251,7 +252,7 @@ SPELLED = (6, 7)  # columns of words as the radix spells them, spaces between: n
 
 
 def csv_pieces(
-    blocks: Blocks, decoder: RigDecoder, counts: Counts, tick: tuple[int, int], rig: Rig, radix: str, addressed: bool
+    blocks: Blocks, decoder: RigDecoder | Within, counts: Counts, tick: tuple[int, int], rig: Rig, radix: str, addressed: bool
 ) -> Iterator[bytes]:
     """A row for each transaction, what it means beside it. addressed: every bus has addresses, and they have columns of their own."""
     names, row_of = (CALLS, _call_row) if addressed else (WORDS, _word_row)

@@ -1,0 +1,111 @@
+"""Transfers by their numbers: one number means one transfer in every command, and what was set up ahead of it is known."""
+
+import csv
+import io
+import json
+import re
+import unittest
+
+from hushed_wire.rig import decode, load_rig
+from hushed_wire.rig.numbered import numbered, shown_places
+from hushed_wire.trace import read_capture
+from support import demo, program, program_json, scratch
+
+CAPTURES = (("healthy.vcd", "front-desk.toml"), ("pump-room.vcd", "pump-room.toml"), ("engine-room.vcd", "engine-room.toml"),
+            ("handheld.vcd", "handheld.toml"), ("wheelhouse.vcd", "wheelhouse.toml"))  # fmt: skip
+
+
+class Numbers(unittest.TestCase):
+    def test_the_same_in_decode_and_find(self) -> None:
+        for name, rig in CAPTURES:
+            told = ("--rig", rig)
+            starts, ends = numbered(decode(read_capture(demo() / name), load_rig(demo() / rig)))
+            rows = re.findall(
+                r"^ *(\d+) +[\d.]+ (?:µs|ms) ", program("decode", name, *told, "--all").stdout.decode(), re.MULTILINE
+            )
+            self.assertEqual([int(row) for row in rows], list(range(1, len(starts) + 1)), name)
+            for number in (1, len(starts) // 2, len(starts)):
+                found = program_json("find", name, f"transfer={number}", *told)["found"]
+                tick = float(read_capture(demo() / name).tick)
+                self.assertEqual(len(found), 1, name)
+                self.assertAlmostEqual(found[0]["start"], starts[number - 1] * tick, 9)
+                self.assertAlmostEqual(found[0]["end"], ends[number - 1] * tick, 9)
+                text = program("find", name, f"transfer={number}", *told).stdout.decode()
+                self.assertRegex(text.splitlines()[2], rf"^ *{number} ")
+
+    def test_a_part_is_what_the_whole_says_there(self) -> None:
+        for name, rig in CAPTURES:
+            told = ("--rig", rig)
+            shown_on = shown_places(load_rig(demo() / rig))
+            rows = []
+            for words in ((), ("--transfer", "3-5")):
+                text = program("decode", name, *told, "--format", "csv", *words).stdout.decode()
+                rows.append([row for row in csv.DictReader(io.StringIO(text)) if row["bus"] in shown_on])
+            self.assertEqual(rows[1], rows[0][2:5], name)
+            lines = program("decode", name, *told, "--all").stdout.decode().splitlines()
+            shown = program("decode", name, *told, "--transfer", "3-5").stdout.decode().splitlines()
+            for number in (3, 4, 5):
+                own = [
+                    next(" ".join(line.split()) for line in text if re.match(rf" *{number} ", line)) for text in (lines, shown)
+                ]
+                self.assertEqual(own[0].split()[3:6], own[1].split()[3:6], (name, number))
+
+    def test_the_tail_of_a_long_list_has_its_numbers(self) -> None:
+        lines = program("decode", "engine-room.vcd", "--rig", "engine-room.toml").stdout.decode().splitlines()
+        told = [int(found[1]) for line in lines if (found := re.match(r" *(\d+) +[\d.]+ ms", line))]
+        whole = program("decode", "engine-room.vcd", "--rig", "engine-room.toml", "--all").stdout.decode().splitlines()
+        every = [int(found[1]) for line in whole if (found := re.match(r" *(\d+) +[\d.]+ ms", line))]
+        self.assertEqual(told, [*every[:32], *every[-8:]] if len(every) > 40 else every)
+
+    def test_the_glass_behind_a_transfer(self) -> None:
+        rig = ("--rig", "front-desk.toml", "--format", "json")
+        before, after = (
+            program_json("screen", "healthy.vcd", *rig, "--transfer", number)["screens"][0] for number in ("17", "22")
+        )
+        self.assertEqual((before["lit"], after["lit"]), (False, True))
+        self.assertEqual(after["rows"], program_json("screen", "healthy.vcd", *rig)["screens"][0]["rows"])
+
+    def test_a_figure_of_some(self) -> None:
+        out = scratch() / "some.png"
+        done = program("plot", "handheld.vcd", "--rig", "handheld.toml", "--transfer", "2-3", "-o", str(out))
+        self.assertEqual((done.returncode, out.is_file()), (0, True), done.stderr)
+
+    def test_what_cannot_be(self) -> None:
+        for words, said in (
+            (("decode", "healthy.vcd", "--transfer", "99"), b"transfers 1 to 22"), (("decode", "healthy.vcd", "--transfer", "0"), b"no transfer 0"),
+            (("decode", "healthy.vcd", "--transfer", "5-3"), b"no transfer 5-3"), (("screen", "healthy.vcd", "--transfer", "x"), b"--transfer 3"),
+            (("screen", "healthy.vcd", "--transfer", "3", "--at", "1ms"), b"leave --at"), (("find", "healthy.vcd", "transfer=a"), b"no number"),
+            (("plot", "healthy.vcd", "--transfer", "3", "--from", "1ms", "-o", "x.png"), b"leave --from"),
+        ):  # fmt: skip
+            done = program(*words)
+            self.assertEqual((done.returncode, said in done.stderr), (2, True), (words, done.stderr))
+
+
+class Lines(unittest.TestCase):
+    def test_each_command_of_a_transfer_has_a_line_with_its_own_time_and_bytes(self) -> None:
+        told = program("decode", "pump-room.vcd", "--rig", "pump-room.toml", "--full").stdout.decode()
+        self.assertNotIn("…", told)
+        self.assertNotIn("more; --full", told)
+        own = re.findall(r"^ +([\d.]+) ms    ([0-9A-F]{2}) +(\S.*)$", told, re.MULTILINE)
+        lines = program("decode", "pump-room.vcd", "--rig", "pump-room.toml", "--format", "jsonl").stdout.splitlines()
+        commands = [entry for entry in map(json.loads, lines) if entry["record"] == "command" and entry["name"] != "data"]
+        first = commands[:10]  # of the first transfer; those behind it stand alone
+        self.assertEqual([int(raw, 16) for _, raw, _ in own], [byte for entry in first for byte in entry["bytes"]])
+        self.assertTrue(all(float(at) * 1e-3 < entry["time"] + 1e-9 for (at, _, _), entry in zip(own, first, strict=True)))
+        self.assertEqual([float(at) for at, _, _ in own], sorted(float(at) for at, _, _ in own))
+        self.assertEqual([said.split()[0] for _, _, said in own], [entry["name"] for entry in first])
+        self.assertIn("2 more; --full tells all", program("decode", "pump-room.vcd", "--rig", "pump-room.toml").stdout.decode())
+
+
+class Letters(unittest.TestCase):
+    def test_text_is_told_as_text_and_own_characters_as_bytes(self) -> None:
+        told = program("decode", "pump-room.vcd", "--rig", "pump-room.toml").stdout.decode()
+        self.assertIn('11 bytes of data: "PUMP 1  off"', told)
+        self.assertIn('19 bytes of data: "PUMP 2  12.4 l/s  ·"', told)
+        glyphs = [line for line in told.splitlines() if line.endswith("8 bytes of data")]
+        self.assertEqual(len(glyphs), 2)
+        entries = [
+            json.loads(line)
+            for line in program("decode", "pump-room.vcd", "--rig", "pump-room.toml", "--format", "jsonl").stdout.splitlines()
+        ]
+        self.assertEqual(sum(entry["record"] == "command" and entry["name"] == "data" for entry in entries), 6)
