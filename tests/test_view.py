@@ -80,7 +80,7 @@ class Figures(unittest.TestCase):
                 self.assertTrue((commands.end[:-1] <= commands.start[1:] + 1e-12).all(), place)
             lane = scene.lanes[1]
             if place == "pump-room":
-                self.assertEqual([lane.label(k)[0] for k in range(4)], ["23 write", "38", "23 write", "3C"])
+                self.assertEqual([lane.label(k)[0] for k in range(4)], ["23 write A", "38 A", "23 write A", "3C A"])
                 self.assertNotIn(REFUSED, lane.fill)
 
     def test_labels_never_overlap_at_any_zoom(self) -> None:
@@ -104,7 +104,7 @@ class Figures(unittest.TestCase):
         first = source.channels[0].words
         low, high = (source.trace.seconds(int(edge)) for edge in (first.start[2], first.end[2]))
         commands, words = self.labels(source, low, high)
-        self.assertEqual(([text for *_, text in commands], [text for *_, text in words]), (["display off"], ["AE"]))
+        self.assertEqual(([text for *_, text in commands], [text for *_, text in words]), (["display off"], ["AE A"]))
         _, words = self.labels(source, 0.0, source.trace.seconds(source.trace.end))
         self.assertTrue(all(re.fullmatch(r"[\d,]+ words", text) for *_, text in words) and words)
 
@@ -207,7 +207,8 @@ class Words(unittest.TestCase):
         lines = program("decode", "healthy.vcd", "--rig", "front-desk.toml").stdout.decode().splitlines()
         head = next(line for line in lines if "meaning" in line)
         at = head.index("meaning")
-        rows = lines[lines.index(head) + 1 :]
+        rows, legend = lines[lines.index(head) + 1 : -1], lines[-1]
+        self.assertEqual(legend, "S START   P STOP")
         self.assertEqual(len(rows), 22)
         self.assertTrue(all(row[at - 2 : at] == "  " and row[at] != " " for row in rows))
         long = program("decode", "held-low.vcd", "--line", "scl=SCL", "--line", "sda=SDA").stdout.decode()

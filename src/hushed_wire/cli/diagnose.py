@@ -32,12 +32,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--seen", choices=SYMPTOMS, help="what you see on the glass: ranks the causes that fit it and the capture"
     )
-    parser.add_argument("--margins", action="store_true", help="the times that are limited, as required and as measured")
-    parser.add_argument("--all", action="store_true", help="also what was explained away, and how much sense the capture makes")
-    parser.add_argument(
-        "--picture", metavar="FILE", help="a figure of the place where the first finding shows (.png, .svg, .pdf)"
-    )
-    parser.add_argument("--report", metavar="FILE", help="all of it as one page for a browser (.html), to read, keep and send")
+    parser.add_argument("--margins", action="store_true", help="times that are limited, required and measured")
+    parser.add_argument("--all", action="store_true", help="also what was explained away, and scores")
+    parser.add_argument("--picture", metavar="FILE", help="a figure of the first finding (.png .svg .pdf)")
+    parser.add_argument("--report", metavar="FILE", help="all of it as one page for a browser (.html)")
     about = parser.add_argument(
         "--about", metavar="CODE", help="what a code means: what it looks like, why it happens, how to mend it"
     )

@@ -19,7 +19,7 @@ from ..bus import i2c_timing
 from ..bus.base import BUSES
 from ..bus.channel import Channel
 from ..bus.i2c_transactions import refused
-from ..bus.words import BEGAN, CUT, ENDED
+from ..bus.words import CUT, ENDED, RESTART, START, STOP
 from ..rig import Rig, Setup
 from ..rig.decoder import Decoded, RigDecoder, Told
 from ..rig.within import Within
@@ -38,6 +38,11 @@ __all__ = ["TextReport", "words_of"]
 HEAD, TAIL = 32, 8  # rows of a long capture
 SHOWN_WORDS = 12
 MOST_WORDS = 1 << 20  # of a transfer that is told in full
+# Marks among the words; those of I2C are the I2C-bus specification's.
+LEGEND = {
+    "S": "START", "Sr": "repeated START", "P": "STOP", "N": "not acknowledged", "›": "data (D/C or RS is high)", "‹": "read",
+}  # fmt: skip
+SIGNS = {START: "S", RESTART: "Sr"}
 MOST_TOLD = 8  # commands of a transfer that are told
 PAGE = 4000  # rows that are laid out together, where all are listed
 
@@ -129,10 +134,8 @@ class TextReport:
                     out.file.write(line)
             else:
                 out.print(self._table([*rows.head, *rows.tail], rows.count - len(rows.head) - len(rows.tail), marked, self.base))
-        legend = {"›": "› data (D/C or RS is high)", "‹": "‹ read", "✗": "✗ not acknowledged"}
-        for style, marks in (("quiet", marked & {"›", "‹"}), ("fault", marked & {"✗"})):
-            if marks:
-                out.print(Text("   ".join(legend[mark] for mark in sorted(marks, reverse=True)), style=style))
+        if marked:
+            out.print(Text("   ".join(f"{mark} {what}" for mark, what in LEGEND.items() if mark in marked), style="quiet"))
 
     def _beginning(self, blocks: Blocks) -> Iterator[Any]:
         """The blocks, of which the first are kept."""
@@ -307,8 +310,6 @@ def _ending(row: Row) -> str:
             said.append("its beginning was not captured")
         if ENDED[ended] == "cut":
             said.append("broken off" + (f" in mid-word ({counted(spare, 'bit')})" if spare else ""))
-        elif BEGAN[began] == "restart":
-            said.append("repeated START")
     elif spare:
         said.append(f"broken off in mid-word ({counted(spare, 'bit')})")
     elif ENDED[ended] == "cut" and kind.transfers and own.select:
@@ -321,11 +322,15 @@ def words_of(own: Channel, index: int, radix: str = "hex", most: int = SHOWN_WOR
     first, last = int(own.table.first[index]), int(own.table.last[index])
     text, was = Text(), 0
     marked: set[str] = set()
-    naks: Any = []
+    naks: set[int] = set()
     if own.who is not None:
         here = slice(index, index + 1)
         address, who = int(own.who.address[index]), own.who
         way = "from" if who.read[index] else "to"
+        began = SIGNS.get(int(own.table.began[index]), "")
+        if began:
+            text.append(f"{began} ", style="note")
+            marked.add(began)
         text.append(
             f"{way} {address:#05x}"
             if who.ten_bit[index]
@@ -335,11 +340,11 @@ def words_of(own: Channel, index: int, radix: str = "hex", most: int = SHOWN_WOR
             style="quiet",
         )
         if address >= 0 and not who.answered[index]:
-            text.append(" ✗", style="fault")
-            marked.add("✗")
-        text.append(": ", style="quiet")
+            text.append(" N", style="fault")
+            marked.add("N")
+        text.append(": " if last > int(who.first[index]) else " ", style="quiet")
         behind = int(who.first[index])
-        naks = np.flatnonzero(refused(own.words, own.table.take(here), who.take(here))[behind:last])
+        naks = set((np.flatnonzero(refused(own.words, own.table.take(here), who.take(here))[behind:last]) + behind).tolist())
         first = behind
     for at in range(first, min(last, first + most)):
         read = own.read is not None and bool(own.read[at])
@@ -350,9 +355,15 @@ def words_of(own: Channel, index: int, radix: str = "hex", most: int = SHOWN_WOR
             marked.add(mark)
         was = now
         text.append(spelled(int(own.words.value[at]), own.bits, radix) + " ")
+        if at in naks:
+            text.append("N ", style="fault")
+            marked.add("N")
     if last - first > most:
-        text.append(f"… {last - first:,} in all", style="quiet")
-    if len(naks):
-        text.append(f" ✗ byte {naks[0]}", style="fault")
-        marked.add("✗")
+        text.append(f"… {last - first:,} in all ", style="quiet")
+        if naks and min(naks) >= first + most:
+            text.append(f"N at byte {min(naks) - first} ", style="fault")
+            marked.add("N")
+    if own.who is not None and int(own.table.ended[index]) == STOP:
+        text.append("P", style="note")
+        marked.add("P")
     return text, marked

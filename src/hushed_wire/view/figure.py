@@ -134,7 +134,9 @@ def _headed(figure: Figure, path: str, window: tuple[float, float], scene: Scene
     title = f"{path}   {span}" + (f"   {scene.devices}" if scene.devices else "")
     figure.suptitle(title, x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
     legend = (
-        scene.legend + ("   ▶ START  ■ STOP" if marked else "") + (f"   {left_out} quieter lines left out" if left_out else "")
+        scene.legend
+        + ("   S START  Sr repeated START  P STOP  A, N acknowledged, or not" if marked else "")
+        + (f"   {left_out} quieter lines left out" if left_out else "")
     )
     figure.text(LEFT, 0.915, legend, fontsize=FONT, color="#5a6675")
 
@@ -209,15 +211,22 @@ def _fitting(forms: Sequence[str], width: float, height: float) -> tuple[str, bo
     return (f"{name[: room - 1]}…", True) if width >= 2 * LETTER and 4 <= room < len(name) else ("", False)
 
 
+MARKS = {START: "S", RESTART: "Sr", STOP: "P"}  # as the I2C-bus specification writes them
+
+
 def _marks(axis: Axes, scene: Scene, low: float, high: float, origin: float, pixels: float) -> bool:
-    """START, repeated START and STOP as small marks over the words, where these are wide enough; whether any were drawn."""
+    """START, repeated START and STOP as letters over the words, where these are wide enough; whether any were drawn."""
     when, kind = scene.marks
-    inside = (when >= low) & (when <= high)
-    if not inside.any() or scene.word * pixels / (high - low) < 2 * NARROW:
+    inside = np.flatnonzero((when >= low) & (when <= high) & np.isin(kind, list(MARKS)))
+    if not len(inside) or scene.word * pixels / (high - low) < 4 * NARROW:
         return False
-    for kinds, shape, colour in (((START, RESTART), ">", "#2e8b57"), ((STOP,), "s", "#c0392b")):
-        pick = inside & np.isin(kind, kinds)
-        axis.plot(when[pick] - origin, np.full(int(pick.sum()), 1.04), shape, color=colour, markersize=4, clip_on=False)
+    last = -1e9  # pixels: a STOP and the START behind it may be nearer than a letter is wide
+    for at in inside.tolist():
+        x = (float(when[at]) - low) / (high - low) * pixels
+        sign = MARKS[int(kind[at])]
+        if x - last >= LETTER * len(sign):
+            axis.text(float(when[at]) - origin, 1.03, sign, ha="center", va="bottom", fontsize=FONT - 1, color=INK, clip_on=False)
+            last = x
     return True
 
 

@@ -84,7 +84,7 @@ def scene_of(reading: Reading, radix: str = "hex") -> Scene:
     if called:
         count = sum(len(channel.table) for channel in called)
         naks = sum(int(np.count_nonzero(refused(c.words, c.table, c.who))) for c in called if c.who is not None)
-        legend = f"{count:,} transactions, " + legend + (f", {naks:,} not acknowledged (red)" if naks else ", all acknowledged")
+        legend = f"{count:,} transactions, " + legend + (f", {naks:,} not acknowledged (N)" if naks else ", all acknowledged")
     legend += "   yellow: data" if any(channel.dc is not None for channel in reading.channels) else ""
     width = np.concatenate([np.empty(0), *(seconds_of(trace, channel.words.end - channel.words.start) for channel in called)])
     return Scene(
@@ -207,12 +207,17 @@ def _i2c_words(trace: Trace, words: Words, table: Transactions, who: Addresses, 
 
     def label(index: int) -> Sequence[str]:
         value = int(words.value[index])
-        mark = " ✗" if nak[index] else ""
+        mark = " N" if nak[index] else " A"
         if not is_address[index]:
             byte = spelled(value, 8, radix)
             return (f"{byte}{mark}", byte)
         way = "read" if value & 1 else "write"
-        return (f"{value >> 1:02X} {way}{mark}", f"{value >> 1:02X} {way[0].upper()}{mark}", f"{value >> 1:02X}")
+        return (
+            f"{value >> 1:02X} {way}{mark}",
+            f"{value >> 1:02X} {way}",
+            f"{value >> 1:02X} {way[0].upper()}",
+            f"{value >> 1:02X}",
+        )
 
     return Boxes(seconds_of(trace, words.start), seconds_of(trace, words.end), fill, label, "words", title, 0.6)
 
