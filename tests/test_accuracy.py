@@ -71,6 +71,16 @@ class Explained(unittest.TestCase):
         )
         suite = ElementTree.fromstring((demo() / "out.xml").read_text())
         self.assertEqual((suite.get("failures"), suite[0].get("name")), ("1", "setup.charge-pump-off"))
+        suites = [
+            ElementTree.fromstring(program("diagnose", name, "--format", "junit").stdout)
+            for name in ("no-pump.vcd", "healthy.vcd", "handheld.vcd", "quiet.vcd")
+        ]
+        names = [sorted({case.get("name") for case in suite}) for suite in suites]
+        self.assertEqual(names, [names[0]] * 4, "the same cases for every capture")
+        self.assertEqual([suite.get("failures") for suite in suites], ["1", "0", "0", "1"])
+        (demo() / "bad.vcd").write_text("nothing\n")
+        bad = program("diagnose", "bad.vcd", "--format", "junit")
+        self.assertEqual((bad.returncode, ElementTree.fromstring(bad.stdout).get("errors")), (2, "1"))
         done = program(
             "diagnose", "swapped.vcd", "--rig", "front-desk.toml", "--picture", "fault.png", "--format", "json", "--all"
         )

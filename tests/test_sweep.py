@@ -180,3 +180,34 @@ class Captures(unittest.TestCase):
         ]
         told = [(cause.code, cause.lines, [one.path for one in cause.captures]) for cause in causes_of(swept)]
         self.assertEqual(told, [("x", ["T"], ["b", "d"]), ("x", ["S"], ["a"]), ("unusable", [], ["c"])])
+
+
+class Watching(unittest.TestCase):
+    def test_it_looks_again_when_a_capture_is_written(self) -> None:
+        folder = scratch()
+        process = subprocess.Popen(
+            [str(PROGRAM), "diagnose", str(folder), "--watch", "-q"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+        )
+        self.addCleanup(process.kill)
+        assert process.stdout is not None
+        said = []
+        for name, source, wanted in (
+            ("a.vcd", "healthy.vcd", "The wires carry what they should"), ("b.vcd", "swapped.vcd", "SCL and SDA are exchanged"),
+            ("a.vcd", "no-pump.vcd", "the charge pump is not switched on"),
+        ):  # fmt: skip
+            shutil.copy(demo() / source, folder / name)
+            for line in process.stdout:
+                said.append(line)
+                if wanted in line:
+                    break
+            self.assertIn(wanted, said[-1])
+        process.send_signal(signal.SIGINT)
+        rest, _ = process.communicate(timeout=20)
+        heads = [line for line in [*said, *rest.splitlines()] if line.startswith("── ")]
+        self.assertEqual([Path(head.split(",")[0][3:]).name for head in heads], ["a.vcd", "b.vcd", "a.vcd"])
+        self.assertEqual(process.returncode, 130)
+
+    def test_what_cannot_be_watched(self) -> None:
+        for name, said in (("-", b"read once"), ("none/x.vcd", b"does not exist")):
+            done = program("diagnose", name, "--watch")
+            self.assertEqual((done.returncode, said in done.stderr), (2, True), done.stderr)

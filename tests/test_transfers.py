@@ -81,6 +81,33 @@ class Numbers(unittest.TestCase):
             self.assertEqual((done.returncode, said in done.stderr), (2, True), (words, done.stderr))
 
 
+class Windows(unittest.TestCase):
+    def test_what_came_ahead_is_known_and_nothing_is_broken_off_at_the_edges(self) -> None:
+        for name, rig in CAPTURES:
+            told = ("--rig", rig, "--format", "jsonl")
+            capture = read_capture(demo() / name)
+            starts, ends = (column * float(capture.tick) for column in numbered(decode(capture, load_rig(demo() / rig))))
+            for low, high in ((0.3, 0.6), (0.501, 0.503), (0.0, 0.05), (0.95, 1.0)):
+                begin, end = (share * float(capture.end * capture.tick) for share in (low, high))
+                window = ("--from", f"{begin * 1e6:.3f}us", "--to", f"{end * 1e6:.3f}us")
+                whole = [json.loads(line) for line in program("decode", name, *told).stdout.splitlines()][:-1]
+                part = [json.loads(line) for line in program("decode", name, *told, *window).stdout.splitlines()][:-1]
+                inside = [
+                    entry
+                    for entry in whole
+                    if entry["record"] == "transaction" and entry["end"] >= begin and entry["start"] <= end
+                ]
+                self.assertEqual([entry for entry in part if entry["record"] == "transaction"], inside, (name, window))
+                commands = [json.dumps(entry) for entry in part if entry["record"] == "command"]
+                self.assertLessEqual(set(commands), {json.dumps(entry) for entry in whole if entry["record"] == "command"})
+                text = program("decode", name, "--rig", rig, *window, "--all").stdout.decode()
+                numbers = [
+                    int(found[1]) for line in text.splitlines() if (found := re.match(r" *(\d+) +[\d.]+ (?:µs|ms|s) ", line))
+                ]
+                wanted = [k + 1 for k in range(len(starts)) if ends[k] >= begin and starts[k] <= end]
+                self.assertEqual(numbers, wanted, (name, window))
+
+
 class Lines(unittest.TestCase):
     def test_each_command_of_a_transfer_has_a_line_with_its_own_time_and_bytes(self) -> None:
         told = program("decode", "pump-room.vcd", "--rig", "pump-room.toml", "--full").stdout.decode()
@@ -109,3 +136,18 @@ class Letters(unittest.TestCase):
             for line in program("decode", "pump-room.vcd", "--rig", "pump-room.toml", "--format", "jsonl").stdout.splitlines()
         ]
         self.assertEqual(sum(entry["record"] == "command" and entry["name"] == "data" for entry in entries), 6)
+
+
+class Glass(unittest.TestCase):
+    def test_a_window_knows_what_was_set_up_ahead_of_it(self) -> None:
+        rig = ("--rig", "front-desk.toml", "--format", "json")
+        whole = program_json("screen", "healthy.vcd", *rig)["screens"][0]
+        late = program_json("screen", "healthy.vcd", *rig, "--from", "31ms")["screens"][0]
+        self.assertEqual((late["lit"], late["rows"]), (True, whole["rows"]))
+        early = program_json("screen", "healthy.vcd", *rig, "--to", "20ms")["screens"][0]
+        self.assertEqual((early["lit"], early["time"]), (False, 0.02))
+        told = program_json("find", "healthy.vcd", "command=display", "--rig", "front-desk.toml")["found"]
+        for window, kept in ((("--from", "20ms"), told[1:]), (("--to", "20ms"), told[:1])):
+            self.assertEqual(
+                program_json("find", "healthy.vcd", "command=display", "--rig", "front-desk.toml", *window)["found"], kept
+            )

@@ -102,6 +102,13 @@ class Channel:
     scan: Scan | None = None
     number: int = 0
 
+    def silent(self) -> Channel:
+        """The same channel with nothing said on it."""
+        none = slice(0)
+        columns: dict[str, Any] = {name: None if (all_ := getattr(self, name)) is None else all_[none] for name in OVER_WORDS}
+        who = None if self.who is None else self.who.take(none)
+        return replace(self, words=self.words.take(none), table=self.table.take(none), who=who, **columns)
+
     @classmethod
     def join(cls, parts: list[Channel]) -> Channel:
         """Pieces of one channel, in order, as one; transactions that were told in pieces are whole again."""
@@ -169,18 +176,12 @@ class Heard:
 
     def feed(self, block: Trace | Samples) -> Channel:
         """The channel, once."""
-        own, self.rest = self.rest, self._none()
+        own, self.rest = self.rest, self.rest.silent()
         return own
 
     def finish(self) -> Channel:
         """What no block brought."""
         return self.rest
-
-    def _none(self) -> Channel:
-        own, none = self.rest, slice(0)
-        columns: dict[str, Any] = {name: None if (all_ := getattr(own, name)) is None else all_[none] for name in OVER_WORDS}
-        who = None if own.who is None else own.who.take(none)
-        return replace(own, words=own.words.take(none), table=own.table.take(none), who=who, **columns)
 
 
 def runs(words: Words, *same: NDArray[Any]) -> Transactions:

@@ -22,17 +22,18 @@ if TYPE_CHECKING:
 
 __all__ = [
     "chosen",
-    "clipped",
     "listening",
     "load_any",
     "open_source",
     "picked",
     "plan_for",
+    "reaching",
     "read_by",
     "save_rig",
     "streamed",
     "warn",
     "whole",
+    "window_of",
     "windowed",
 ]
 
@@ -195,14 +196,14 @@ def listening(args: argparse.Namespace) -> tuple[Source, Trace, Callable[[], Rea
 
 
 def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace | Samples], Setup]:
-    """The capture as blocks, each one only once, and the rig to read them by: the file, or one worked out from the beginning."""
+    """The whole capture as blocks, each one only once, and the rig to read them by: the file, or one worked out from the beginning."""
     from ..trace import joined
     from ..trace.model import as_changes
 
     source = open_source(args, wanted_lines(args))
     if args.rig:
         plan = plan_for(empty_trace(source), args)
-        return source, clipped(bar.over(source.pieces(), source), args, source), plan
+        return source, bar.over(source.pieces(), source), plan
     head: list[Trace] = []
     pieces = bar.over(source.pieces(), source)
     most = LIVE_HEAD if args.capture == "-" and args.line else _head(args.bus)
@@ -212,7 +213,7 @@ def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace
             break
     plan = plan_for(joined(head) if head else empty_trace(source), args)
     save_rig(args, plan)
-    return source, clipped(chain(head, pieces), args, source), plan
+    return source, chain(head, pieces), plan
 
 
 def _head(bus: str | None) -> int:
@@ -231,30 +232,41 @@ def empty_trace(source: Source) -> Trace:
     return Trace(tuple(source.names), np.empty(0, np.int64), np.empty(0, np.uint8), 0, source.tick)
 
 
-def clipped(blocks: Iterator[Trace | Samples], args: argparse.Namespace, source: Source) -> Iterator[Trace | Samples]:
-    """The blocks between --from and --to."""
-    from ..trace.model import as_changes
-
-    start, end = args.start, args.end
-    if start is None and end is None:
-        yield from blocks
-        return
-    first = None if start is None else round(start / source.tick)
-    last = None if end is None else round(end / source.tick)
-    if first is not None and last is not None and first >= last:
+def window_of(args: argparse.Namespace, source: Source) -> tuple[int, int] | None:
+    """The ticks of --from and --to; None where neither is given."""
+    if args.start is None and args.end is None:
+        return None
+    first = -FAR if args.start is None else round(args.start / source.tick)
+    last = FAR if args.end is None else round(args.end / source.tick)
+    if first >= last:
         raise HushedError("the window is empty", where="--from/--to", remedy="--from has to be before --to")
+    return first, last
+
+
+FAR = 1 << 62  # ticks: no capture lasts so long
+
+
+def reaching(
+    blocks: Iterator[Trace | Samples],
+    window: tuple[int, int],
+    args: argparse.Namespace,
+    source: Source,
+    waiting: Callable[[], int | None],
+) -> Iterator[Trace | Samples]:
+    """The blocks from the beginning to the end of a window, and on to the end of what began in it. waiting: the tick from which on something is
+    unfinished."""
+    first, last = window
     begin: int | None = None
     seen, reached = False, 0
     for block in blocks:
         begin, reached = block.start if begin is None else begin, block.end
-        if first is not None and block.end <= first:
-            continue
-        if last is not None and block.start >= last:
-            break
-        own = as_changes(block)
-        seen = True
-        yield own.window(own.start if first is None else first, own.end if last is None else last)
-    if not seen:
+        if block.start >= last:
+            held = waiting()
+            if held is None or held >= last:
+                break
+        seen = seen or block.end > first
+        yield block
+    if not seen or (begin is not None and begin >= last):
         from ..units import show_time
 
         span = " to ".join(show_time(float(tick * source.tick)) for tick in (begin or 0, reached))

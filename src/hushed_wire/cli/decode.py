@@ -71,7 +71,6 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
     from ..rig.within import Within
     from ..view.stream import Counts
 
-    span: tuple[int, int] | None = None
     if args.transfer:
         source, blocks, plan, span = _picked(args)
     else:
@@ -81,11 +80,16 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
     except HushedError as error:
         error.where = error.where or source.path
         raise
+    counts = Counts(plan.rig, float(source.tick))
+    window = None if args.transfer else captured.window_of(args, source)
+    if args.transfer:
+        decoder = Within(decoder, *span)
+    elif window is not None:  # what came ahead of it is listened to, so that all that was set up is known
+        decoder = Within(decoder, *window)
+        counts.window = window
+        blocks = captured.reaching(blocks, window, args, source, lambda: decoder.waiting)
     for bus, why in decoder.absent.items() if args.format != "text" else ():
         say(f"warning: bus '{bus}' is not in the capture: {why.what}")
-    if span is not None:
-        decoder = Within(decoder, *span)
-    counts = Counts(plan.rig, float(source.tick))
     if args.format == "text":
         return _text(args, source, blocks, plan, decoder, counts)
     from ..view import stream
@@ -117,7 +121,7 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
     return 0
 
 
-def _picked(args: argparse.Namespace) -> tuple[Source, Any, Setup, tuple[int, int]]:
+def _picked(args: argparse.Namespace) -> tuple[Source, Any, Setup, tuple[int, int, int]]:
     """The capture, read whole, and where the transfers are that are wanted."""
     from ..rig.numbered import span_of
     from ..rig.reading import PIECE
@@ -155,9 +159,11 @@ def _text(args: argparse.Namespace, source: Source, blocks: Any, plan: Setup, de
             yield kept[-1]
 
     outside = bool(args.verbose and plan.rig.bridge) or _scanned(args, plan)
-    every, base = bool(args.all or args.full or args.transfer), args.transfer[0] if args.transfer else 1
+    from ..rig.within import Within
+
+    every, part = bool(args.all or args.full or args.transfer), decoder if isinstance(decoder, Within) else None
     report = TextReport(
-        plan, source.path, tuple(source.names), source.tick, every, args.summary, outside, args.radix, base, args.full
+        plan, source.path, tuple(source.names), source.tick, every, args.summary, outside, args.radix, part, args.full
     )
 
     def write(out: Any) -> None:

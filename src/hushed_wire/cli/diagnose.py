@@ -36,6 +36,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--all", action="store_true", help="also what was explained away, and scores")
     parser.add_argument("--picture", metavar="FILE", help="a figure of the first finding (.png .svg .pdf)")
     parser.add_argument("--report", metavar="FILE", help="all of it as one page for a browser (.html)")
+    parser.add_argument("--watch", action="store_true", help="look again whenever it, or one in that folder, is written")
     about = parser.add_argument(
         "--about", metavar="CODE", help="what a code means: what it looks like, why it happens, how to mend it"
     )
@@ -72,20 +73,30 @@ def run(args: argparse.Namespace) -> int:
             "or say --seen with a --rig, or --about CODE" if not args.seen else "or add --rig FILE, to rank by the panel alone"
         )
         raise HushedError("no capture was named", remedy=f"name a VCD, CSV or NPZ file, {remedy}")
-    from ..diagnosis import diagnose
+    if args.watch:
+        from . import watch
+
+        return watch.run(args, _once)
+    return _once(args)
+
+
+def _once(args: argparse.Namespace) -> int:
+    """One capture, once."""
     from ..finding import SEVERITIES
 
-    source, trace, plan = captured.load_any(args)
     try:
-        outcome = diagnose(trace, plan, source.waveforms if trace.volts else None)
+        source, outcome = _outcome(args)
     except HushedError as error:
-        error.where = error.where or source.path
+        if args.format == "junit":  # whoever runs tests wants to see which one it was
+            from ..view.junit import unusable
+
+            output.emit(args, unusable(args.capture, f"{error.what}; {error.remedy}"))
         raise
     extra: dict[str, Any] = {}
     if args.seen:
         from ..diagnosis.symptoms import ranked
 
-        extra["seen"] = (args.seen, ranked(args.seen, plan.rig, outcome.findings))
+        extra["seen"] = (args.seen, ranked(args.seen, outcome.reading.rig, outcome.findings))
     if args.margins:
         extra["margins"] = outcome.margins()
     if args.all:
@@ -99,6 +110,18 @@ def run(args: argparse.Namespace) -> int:
     if args.fail_on == "never" or worst is None:
         return 0
     return int(SEVERITIES.index(worst) >= SEVERITIES.index(args.fail_on))
+
+
+def _outcome(args: argparse.Namespace) -> tuple[Any, Any]:
+    """The capture and what is wrong with it."""
+    from ..diagnosis import diagnose
+
+    source, trace, plan = captured.load_any(args)
+    try:
+        return source, diagnose(trace, plan, source.waveforms if trace.volts else None)
+    except HushedError as error:
+        error.where = error.where or source.path
+        raise
 
 
 def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, Any]) -> None:

@@ -43,12 +43,15 @@ def run(args: argparse.Namespace) -> int:
     if args.context < 0 or args.most < 0:
         raise HushedError("--context and --most count from 0 up", remedy="like --context 2")
     condition = parse_condition(args.condition)
-    source, trace, listen = captured.listening(args)
+    # The whole capture is listened to: what a window begins in the middle of is known so.
+    source, trace, listen = captured.listening(argparse.Namespace(**{**vars(args), "start": None, "end": None}))
+    part = captured.windowed(trace, args)
     try:
         spans = holds(condition, trace, listen)
     except HushedError as error:
         error.where = error.where or source.path
         raise
+    spans = spans.within(part.start, part.end)
     if args.count:
         output.emit(args, f"{len(spans)}\n".encode())
     elif args.format == "json":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 from typing import Any
 
 from ..errors import HushedError
@@ -15,7 +16,7 @@ def add_link(parser: Any) -> None:
     parser.add_argument(
         "--link",
         metavar="NAME",
-        help="desk, a bus of this machine like i2c-1, a probe on a port like /dev/ttyACM0, or stand-in (default: the desk)",
+        help="desk, a bus of this machine like i2c-1, a probe on a port like /dev/ttyACM0 or COM5, or stand-in (default: the desk)",
     )
     parser.add_argument("--mishap", action="append", default=[], metavar="WHAT:DETAIL",
                         help="on the desk: refuse:DEVICE, strap:DEVICE,ADDRESS, flaky:DEVICE,PERCENT, stuck:LINE,low")  # fmt: skip
@@ -30,9 +31,10 @@ def open_link(args: argparse.Namespace, rig: Any, bus: Any = None) -> Any:
         from ..link.desk import open_desk
 
         if rig is None:
+            who, where = ("the desk", "--link desk") if name == "desk" else ("the stand-in for a probe", "--link stand-in")
             raise HushedError(
-                "the desk needs a rig: its devices are what answers",
-                where="--link desk",
+                f"{who} needs a rig: its devices are what answers",
+                where=where if args.link else "",
                 remedy="add --rig FILE, or name a bus with --link",
             )
         from ..rig.vocabulary import parse_mishap, share_of
@@ -46,7 +48,7 @@ def open_link(args: argparse.Namespace, rig: Any, bus: Any = None) -> Any:
         return desk if name == "desk" else stand_in(desk, garble, args.seed)
     if args.mishap:
         raise HushedError("mishaps happen on the desk only", where="--mishap", remedy="leave it out, or take --link desk")
-    if name.startswith(("serial:", "/dev/tty", "/dev/pts/", "/dev/serial/")):
+    if name.startswith(("serial:", "/dev/tty", "/dev/pts/", "/dev/serial/", "/dev/cu.")) or re.fullmatch(r"(?i)com\d+", name):
         from ..link.serial_probe import open_serial
 
         if kind != "i2c":

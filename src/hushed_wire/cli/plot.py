@@ -59,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
 
         if args.start is not None or args.end is not None:
             raise HushedError("--transfer and another window", where="--transfer", remedy="leave --from and --to out")
-        first, last = span_of(reading, *args.transfer)
+        first, last, _ = span_of(reading, *args.transfer)
         room = max(last - first, 1) // 20 + 1
         window = whole.seconds(max(whole.start, first - room)), whole.seconds(min(whole.end, last + room))
     output.emit(args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path)))

@@ -39,7 +39,14 @@ def run(args: argparse.Namespace) -> int:
     from ..errors import nearest
     from ..written_file import replace_file
 
-    source, trace, plan = captured.load_any(args)
+    if args.output and args.output.lower().endswith((".png", ".gif")):
+        if args.picture:
+            what = "-o is for the report, and that is a picture's name"
+            raise HushedError(what, where=args.output, remedy="leave -o out, or end its name otherwise")
+        args.picture, args.output = args.output, None  # what somebody meant who asks for a picture
+    # The whole capture is listened to, so that what was set up ahead of a window is known in it.
+    source, trace, plan = captured.load_any(argparse.Namespace(**{**vars(args), "start": None, "end": None}))
+    part = captured.windowed(trace, args)
     reading = captured.read_by(trace, plan, source.path)
     found = reading.devices
     captured.warn(trace.notes)
@@ -54,18 +61,18 @@ def run(args: argparse.Namespace) -> int:
         remedy = "name it with --part (hushed-wire diagnose tells what is on the bus)"
         raise HushedError("no display of the catalog was recognised on the bus", where=source.path, remedy=remedy)
     at = args.at
-    when = trace.end if at is None else trace.ticks(at)
+    when = part.end if at is None else trace.ticks(at)
     if args.transfer:
         from ..rig.numbered import span_of
 
         if at is not None or args.every:
             raise HushedError("--transfer and another moment", where="--transfer", remedy="leave --at or --every out")
         when = span_of(reading, *args.transfer)[1]
-    if not trace.start <= when <= trace.end:
-        span = f"{trace.seconds(trace.start):g} s to {trace.seconds(trace.end):g} s"
+    if not part.start <= when <= part.end:
+        span = f"{part.seconds(part.start):g} s to {part.seconds(part.end):g} s"
         raise HushedError(f"{args.at} is outside the capture", where="--at", remedy=f"it runs from {span}")
     if args.every:
-        return _every(args, source.path, trace, plan, devices)
+        return _every(args, source.path, part, plan, devices)
     glasses = [(device, device.glass(when)) for device in devices]
     if args.picture and not args.picture.lower().endswith(".png"):
         raise HushedError("a picture of the glass is a PNG", where=args.picture, remedy="end its name in .png")
@@ -119,6 +126,7 @@ def _every(args: argparse.Namespace, path: str, trace: Any, plan: Any, devices: 
         raise HushedError(f"--rest {args.rest}", remedy="a time above zero, like 5ms")
     device = devices[0]
     ends = frame_ends(device.memory, float(trace.tick), float(rest))
+    ends = ends[(ends >= trace.start) & (ends <= trace.end)]
     if len(ends) > MOST_FRAMES:
         raise HushedError(
             f"there are {len(ends):,} frames", where=path, remedy="pick a part with --from and --to, or a longer --rest"

@@ -113,6 +113,7 @@ class RigDecoder:
 
         Raises HushedError where the capture has the lines of none of the rig's buses; `absent` names those that it lacks.
         """
+        self.rig = rig
         self.turned = rig.turned
         empty = Trace(names, np.empty(0, np.int64), np.empty(0, np.uint8), 0, tick)
         self.places: list[_Place] = []

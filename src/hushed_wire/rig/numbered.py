@@ -50,11 +50,12 @@ def numbered(reading: Reading) -> tuple[Times, Times]:
     return starts[order], ends[order]
 
 
-def span_of(reading: Reading, first: int, last: int) -> tuple[int, int]:
-    """The ticks at which transfer `first` begins and transfer `last` ends. Raises HushedError where there are fewer."""
+def span_of(reading: Reading, first: int, last: int) -> tuple[int, int, int]:
+    """The ticks at which transfer `first` begins, at which the last of them up to `last` ends, and at which `last` begins. Raises HushedError
+    where there are fewer."""
     starts, ends = numbered(reading)
     if not 1 <= first <= last <= len(starts):
         has = f"the capture has transfers 1 to {len(starts):,}" if len(starts) else "the capture has no transfer"
         said = f"{first}" if first == last else f"{first}-{last}"
         raise HushedError(f"there is no transfer {said}", where="--transfer", remedy=f"{has}; decode lists them")
-    return int(starts[first - 1]), int(ends[first - 1 : last].max())
+    return int(starts[first - 1]), int(ends[first - 1 : last].max()), int(starts[last - 1])

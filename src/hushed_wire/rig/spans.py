@@ -27,6 +27,11 @@ class Spans:
         order = np.lexsort((end, start))
         return cls(start[order].astype(np.int64), end[order].astype(np.int64))
 
+    def within(self, start: int, end: int) -> Spans:
+        """Those that lie between two ticks, or reach into what is between them."""
+        keep = (self.end >= start) & (self.start <= end)
+        return Spans(self.start[keep], self.end[keep])
+
     def joined(self) -> Spans:
         """Without overlaps."""
         if not len(self):

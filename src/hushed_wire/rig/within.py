@@ -1,4 +1,4 @@
-"""A part of what a capture says, with all that was said ahead of it known: a decoder that passes on only what lies in a span."""
+"""A part of what a capture says, with all that was said ahead of it known, and no transfer broken off at its edge."""
 
 from __future__ import annotations
 
@@ -9,18 +9,28 @@ import numpy as np
 
 from ..bus.channel import Channel
 from ..trace import Trace
-from ..trace.model import Samples
+from ..trace.model import Samples, Times
 from .decoder import Decoded, RigDecoder, Told
+from .numbered import as_counted, shown_places
 
 __all__ = ["Within"]
 
 
 class Within:
-    """Takes the place of a decoder. start, end: ticks; transfers that begin between them, and commands that end there, are passed on."""
+    """Takes the place of a decoder: passes on transfers, and commands, of a span of ticks."""
 
-    def __init__(self, decoder: RigDecoder, start: int, end: int) -> None:
-        self.decoder, self.start, self.end = decoder, start, end
+    def __init__(self, decoder: RigDecoder, start: int, end: int, begins_to: int | None = None) -> None:
+        """start, end: what lies between them, or reaches into it. begins_to: instead, transfers that begin from `start` up to this tick."""
+        self.decoder, self.start, self.end, self.begins_to = decoder, start, end, begins_to
         self.absent = decoder.absent
+        self.shown = shown_places(decoder.rig)
+        self._starts: list[Times] = []  # of all transfers that are counted, told or not
+
+    def number(self, start: int) -> int:
+        """The number of the transfer that begins at a tick."""
+        if len(self._starts) > 1:
+            self._starts = [np.sort(np.concatenate(self._starts))]
+        return int(np.searchsorted(self._starts[0], start)) + 1 if self._starts else 1
 
     def feed(self, block: Trace | Samples) -> Decoded:
         """What is complete with a block, of that span."""
@@ -36,10 +46,21 @@ class Within:
         return self.decoder.waiting
 
     def _part(self, whole: Decoded) -> Decoded:
-        return Decoded([self._channel(own) for own in whole.channels], [self._told(one) for one in whole.commands], whole.driven)
+        self._starts += [own.table.start for own in as_counted(whole.channels, self.shown)]
+        return Decoded(
+            [self._channel(own) for own in whole.channels],
+            [own for one in whole.commands if len((own := self._told(one)).commands)],
+            whole.driven,
+        )
 
     def _channel(self, own: Channel) -> Channel:
-        inside = np.flatnonzero((own.table.start >= self.start) & (own.table.start <= self.end))
+        table = own.table
+        if self.begins_to is None:
+            inside = np.flatnonzero((table.end >= self.start) & (table.start <= self.end))
+        else:
+            inside = np.flatnonzero((table.start >= self.start) & (table.start <= self.begins_to))
+        if not len(inside):
+            return own.silent()
         more: dict[str, Any] = {} if own.who is None else {"who": own.who.take(inside)}
         return replace(own, table=own.table.take(inside), **more)
 

@@ -88,7 +88,7 @@ class TextReport:
     brief: bool = False
     outside: bool = False
     radix: str = "hex"
-    base: int = 1  # the number of the first transfer that it is given
+    part: Within | None = None  # what it is given is a part of the capture, of whose transfers this knows the numbers
     full: bool = False  # nothing is cut
     beginning: list[Trace] = field(default_factory=list)  # of which the clocks are measured
 
@@ -105,7 +105,7 @@ class TextReport:
         with tempfile.TemporaryFile("w+", encoding="utf-8") as store:
             sheet = _like(out, store)
             waiting: list[Row] = []
-            told = self.base
+            told = 1
             for piece in pieces_of(self._beginning(blocks), decoder, counts):
                 counts.add(piece)
                 for own in piece.channels:
@@ -133,7 +133,7 @@ class TextReport:
                 for line in store:
                     out.file.write(line)
             else:
-                out.print(self._table([*rows.head, *rows.tail], rows.count - len(rows.head) - len(rows.tail), marked, self.base))
+                out.print(self._table([*rows.head, *rows.tail], rows.count - len(rows.head) - len(rows.tail), marked, 1))
         if marked:
             out.print(Text("   ".join(f"{mark} {what}" for mark, what in LEGEND.items() if mark in marked), style="quiet"))
 
@@ -248,11 +248,12 @@ class TextReport:
     def _table(self, rows: list[Row], left_out: int, marked: set[str], base: int) -> Table:
         """base: the number of the first row."""
         tick = float(self.tick)
-        lines = [
-            line
-            for number, row in enumerate(rows)
-            for line in self._lines(row, base + number + (left_out if number >= HEAD else 0), marked)
-        ]
+        numbers = [base + number + (left_out if number >= HEAD else 0) for number in range(len(rows))]
+        if self.part is not None:
+            numbers = [self.part.number(row.start) for row in rows]
+            for at in range(1, len(numbers)):  # of several that begin at one tick
+                numbers[at] = max(numbers[at], numbers[at - 1] + 1)
+        lines = [line for number, row in zip(numbers, rows, strict=True) for line in self._lines(row, number, marked)]
         times = time_column([when * tick for _, when, _, _, _ in lines], max(tick, 1e-7))
         several = len({(row.channel.bus, row.channel.select) for row in rows}) > 1
         table = plain_table()
@@ -263,7 +264,7 @@ class TextReport:
         table.add_column("words", overflow="fold", ratio=3)
         table.add_column("meaning", overflow="fold", ratio=3)
         for time, (which, _, place, text, meaning) in zip(times, lines, strict=True):
-            if left_out and which == str(base + HEAD + left_out):
+            if left_out and which == str(numbers[HEAD]):
                 more = Text(f"{left_out:,} more; --all shows them, --from and --to pick a part", style="quiet")
                 table.add_row("", "…", *([""] if several else []), more, "")
             table.add_row(which, time, *([place] if several else []), text, meaning)

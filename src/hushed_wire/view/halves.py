@@ -35,13 +35,14 @@ from .stream import Counts, json_lines
 __all__ = ["Half", "in_halves", "quickly", "same_steps", "worth_it"]
 
 SMALLEST = 48 << 20  # bytes from which on a second process pays
+START = "fork" if "fork" in multiprocessing.get_all_start_methods() else "spawn"  # the second process has all loaded where it can
 LOOKED_AT = 48  # blocks in which a place to cut is looked for
 PIECE = 1 << 20
 
 
 def worth_it(path: str, raw: str | None) -> int:
     """Bytes of a sample where a capture is plain raw samples, large, and there is a second core; else 0."""
-    if raw is None or not raw.isdecimal() or path == "-" or (os.cpu_count() or 1) < 2 or not hasattr(os, "fork"):
+    if raw is None or not raw.isdecimal() or path == "-" or (os.cpu_count() or 1) < 2:
         return 0
     try:
         length = Path(path).stat().st_size if Path(path).is_file() else 0
@@ -190,7 +191,7 @@ def _second(half: Half, store: str) -> tuple[int, bytes]:
 def _both(half: Half, at: int, went: Callable[[float], None]) -> Iterator[bytes]:
     first = msgspec.structs.replace(half, end=at)
     second = msgspec.structs.replace(half, first=at, second=True)
-    with tempfile.TemporaryDirectory() as folder, ProcessPoolExecutor(1, multiprocessing.get_context("fork")) as pool:
+    with tempfile.TemporaryDirectory() as folder, ProcessPoolExecutor(1, multiprocessing.get_context(START)) as pool:
         store = Path(folder) / "second.jsonl"
         future: Future[tuple[int, bytes]] = pool.submit(_second, second, str(store))
         mine = b""

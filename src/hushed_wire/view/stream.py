@@ -56,6 +56,7 @@ class Counts:
         self.notes: tuple[Any, ...] = ()
         self.end = 0
         self.start: int | None = None
+        self.window: tuple[int, int] | None = None  # ticks, of which the rest is not told
 
     def see(self, block: Trace | Samples) -> None:
         """The time that a block covers, and what its reader noted."""
@@ -64,8 +65,11 @@ class Counts:
 
     @property
     def duration(self) -> float:
-        """Seconds of the capture."""
-        return (self.end - (self.start or 0)) * self.tick
+        """Seconds of the capture, or of the part of it that is told."""
+        start, end = self.start or 0, self.end
+        if self.window is not None:
+            start, end = max(start, self.window[0]), min(end, self.window[1])
+        return (end - start) * self.tick
 
     def add(self, piece: Decoded) -> None:
         """Counts a piece."""
@@ -132,8 +136,13 @@ def pieces_of(blocks: Blocks, decoder: RigDecoder | Within, counts: Counts) -> I
 
 
 def _begun(pieces: Iterator[Decoded]) -> Iterator[Decoded]:
-    """The same, of which the first was read: what cannot be read at all is told before anything is written."""
-    return chain([next(pieces)], pieces)
+    """The same, read up to the first that says anything: what cannot be read at all is told before anything is written."""
+    ahead = []
+    for piece in pieces:
+        ahead.append(piece)
+        if piece.commands or any(len(own.table) for own in piece.channels):
+            break
+    return chain(ahead, pieces)
 
 
 class Records:
