@@ -19,11 +19,12 @@ from hushed_wire.part import load
 from hushed_wire.part.glass import ColourGlass
 from hushed_wire.picture.shown import shown_png
 from hushed_wire.rig import Options, Reading, assume, decode, load_rig
-from hushed_wire.trace import read_capture
+from hushed_wire.trace import Trace, read_capture
 from hushed_wire.units import parse, show, show_time, time_column
 from hushed_wire.view.figure import _fitting, plot
+from hushed_wire.view.fold import folded
 from hushed_wire.view.glass import braille, half_blocks, rows_of_text
-from hushed_wire.view.scene import REFUSED, scene_of
+from hushed_wire.view.scene import REFUSED, Scene, scene_of
 from support import acked, demo, i2c_trace, program
 
 
@@ -107,6 +108,61 @@ class Figures(unittest.TestCase):
         self.assertEqual(([text for *_, text in commands], [text for *_, text in words]), (["display off"], ["AE A"]))
         _, words = self.labels(source, 0.0, source.trace.seconds(source.trace.end))
         self.assertTrue(all(re.fullmatch(r"[\d,]+ words", text) for *_, text in words) and words)
+
+    def test_names_that_do_not_fit_are_numbered_and_listed(self) -> None:
+        from matplotlib import pyplot
+
+        source = decode(read_capture(demo() / "pump-room.vcd"), load_rig(demo() / "pump-room.toml"))
+        with mock.patch("matplotlib.pyplot.close"):
+            plot(scene_of(source), "x", (0.0, source.trace.seconds(source.trace.end)))
+            figure = pyplot.gcf()
+        numbers = {text.get_text() for text in figure.axes[0].texts if text.get_text().isdecimal()}
+        below = next(text.get_text() for text in figure.texts if "function-set" in text.get_text())
+        listed = dict(re.findall(r"(?:^|  )(\d+) (\S.*?)(?=  |$)", below, re.MULTILINE))
+        self.assertEqual(set(listed), numbers)
+        self.assertIn("function-set width=4 lines=2 font=5x8", listed.values())
+        renderer = figure.canvas.get_renderer()
+        lowest = figure.axes[-1].xaxis.label.get_window_extent(renderer).y0
+        legend = next(text for text in figure.texts if text.get_text() == below).get_window_extent(renderer)
+        self.assertLess(legend.y1, lowest)
+        self.assertGreaterEqual(legend.y0, 0)
+        self.assertLessEqual(legend.x1, 1280)
+
+    @given(st.lists(st.integers(1, 9) | st.sampled_from([5000, 80_000]), min_size=8, max_size=60), st.integers(0, 10**6))
+    @settings(deadline=None, max_examples=60)
+    def test_folds_leave_out_rests_alone(self, steps: list[int], begin: int) -> None:
+        times = np.cumsum(np.array([begin, *steps]))
+        trace = Trace(("a",), times, (np.arange(len(times)) % 2).astype(np.uint8), int(times[-1]) + 9, Fraction(1, 10**6))
+        scene = Scene(trace, [], {0: "a"}, "", "")
+        window = trace.seconds(trace.start), trace.seconds(trace.end)
+        found = folded(scene, window)
+        if found is None:
+            return
+        drawn, folds = found
+        self.assertEqual(len(drawn.trace.times), len(times))
+        self.assertTrue((np.diff(drawn.trace.times) >= 0).all())
+        for at in (*window, *np.linspace(*window, 17)):
+            self.assertAlmostEqual(folds.back(float(folds.to(np.array([at]))[0])), at, 9)
+        rests = [(folds.back(a), folds.back(b)) for a, b in folds.rests.tolist()]
+        for (a, b), lasts in zip(rests, folds.lasts.tolist(), strict=True):
+            self.assertAlmostEqual(b - a, lasts, 9)
+            inside = (times * 1e-6 > a + 1e-9) & (times * 1e-6 < b - 1e-9)
+            self.assertFalse(inside.any(), "nothing moves in what is left out")
+        kept = sum(b - a for a, b in folds.stretches)
+        self.assertAlmostEqual(kept + folds.lasts.sum(), window[1] - window[0], 9)
+
+    def test_a_folded_figure_tells_true_times(self) -> None:
+        from matplotlib import pyplot
+
+        source = decode(read_capture(demo() / "pump-room.vcd"), load_rig(demo() / "pump-room.toml"))
+        with mock.patch("matplotlib.pyplot.close"):
+            plot(scene_of(source), "x", (0.0, 0.06), fold=True)
+            figure = pyplot.gcf()
+        ticks = [text.get_text() for text in figure.axes[-1].get_xticklabels()]
+        self.assertIn("46 ms", ticks)
+        self.assertEqual({"40 ms", "3.96 ms", "3.49 ms"} - {text.get_text() for text in figure.axes[0].texts}, set())
+        refused = program("plot", "healthy-volts.csv.gz", "--fold", "-o", "x.png")
+        self.assertEqual((refused.returncode, b"volts" in refused.stderr), (2, True))
 
     def test_the_lines_that_are_asked_for_are_drawn_in_their_order(self) -> None:
         done = program(

@@ -12,6 +12,7 @@ EXAMPLES = """\
 examples:
   hushed-wire plot tide.vcd -o tide.png
   hushed-wire plot tide.vcd --from 1.2ms --to 1.4ms -o start.svg
+  hushed-wire plot tide.vcd --fold -o whole.png               all of it, with long rests left out
   hushed-wire plot tide.vcd --only SDA --only SCL -o two.pdf
   hushed-wire plot scope.csv --line scl=CH1 --line sda=CH2 -o volts.png
 """
@@ -27,6 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_only(parser)
     options.add_transfer(parser, "these transfers, by their numbers in decode")
     options.add_radix(parser)
+    parser.add_argument("--fold", action="store_true", help="leave long rests out, with a mark at each")
     parser.add_argument("--findings", action="store_true", help="shade where diagnose finds faults (red) and warnings (yellow)")
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
 
@@ -45,6 +47,10 @@ def run(args: argparse.Namespace) -> int:
     whole_args = argparse.Namespace(**{**vars(args), "start": None, "end": None})
     # Words are decoded from the whole capture: a window may begin in the middle of one.
     source, whole, plan = captured.load_any(whole_args, every_line=True)
+    if args.fold and source.waveforms is not None:
+        raise HushedError(
+            "rests of volts are not folded", where="--fold", remedy="leave it out, or convert the capture to levels first"
+        )
     reading = captured.read_by(whole, plan, source.path)
     scene = scene_of(reading, args.radix)
     if args.findings:
@@ -62,7 +68,9 @@ def run(args: argparse.Namespace) -> int:
         first, last, _ = span_of(reading, *args.transfer)
         room = max(last - first, 1) // 20 + 1
         window = whole.seconds(max(whole.start, first - room)), whole.seconds(min(whole.end, last + room))
-    output.emit(args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path)))
+    output.emit(
+        args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path), args.fold)
+    )
     if args.output != "-" and not args.quiet:
         sys.stderr.write(
             f"{args.output}: {counted(len(args.only) or len(whole.names), 'line')}, {window[0]:g} s to {window[1]:g} s\n"

@@ -8,6 +8,7 @@ in the longest form that fits into its box, so labels never overlap.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from io import BytesIO
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +20,7 @@ from ..harmless import harmless
 from ..trace import Trace
 from ..trace.threshold import Waveforms
 from ..units import show, show_time
+from .fold import Folds, folded
 from .scene import REFUSED, Boxes, Scene, seconds_of
 
 if TYPE_CHECKING:
@@ -32,6 +34,7 @@ WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
 LEFT, RIGHT = 0.095, 0.955
 FONT, LETTER = 9, 7.6  # points, and pixels a monospaced letter takes at DPI
 MOST_LINES = 18  # of a figure
+NAMED_LINE = 16  # pixels of a line of numbered names
 NARROW = 5.0  # pixels: narrower boxes are merged
 INK = "#1f2a37"
 TRACE_COLOURS = ("#1d5fa8", "#b4541a", "#5b7d2a", "#7a3f8f", "#8a6d1d", "#2a7d7a")
@@ -46,53 +49,33 @@ def plot(
     waveforms: Waveforms | None = None,
     kind: str = "png",
     only: Sequence[tuple[str, int]] = (),
+    fold: bool = False,
 ) -> bytes:
     """A figure of a capture between two times (seconds), as the bytes of a PNG, SVG or PDF.
 
-    only: the lines to draw, in this order, each with what it is called; all that fit where none are named.
+    only: the lines to draw, in this order, each with what it is called; all that fit where none are named. fold: long rests are left out, which
+    volts cannot be yet.
     """
     import matplotlib
 
     matplotlib.use("Agg")
     from matplotlib import pyplot
     from matplotlib.text import Text
-    from matplotlib.ticker import EngFormatter
 
-    low, high = window
-    if not low < high:
+    if not window[0] < window[1]:
         raise HushedError("the window is empty", where="--from/--to", remedy="--from has to be before --to")
-    # Where the span is tiny against its place, ticks count from the left edge, or they would all read alike.
-    origin = low if low > 0 and (high - low) < 0.02 * abs(low) else 0.0
-    trace = scene.trace
     order = [line for _, line in only] or [*scene.roles, *_others(scene)]
-    labels = [name for name, _ in only] or [trace.names[line] for line in order]
-    analogue = [waveforms is not None and trace.names[line] in waveforms.names for line in order]
-    ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
+    labels = [name for name, _ in only] or [scene.trace.names[line] for line in order]
+    found = folded(scene, window) if fold else None
+    drawn, folds = (scene, None) if found is None else found
+    shown = _Shown(scene, drawn, path, window, folds, order, labels, waveforms if folds is None else None)
     style: Any = {"font.family": "DejaVu Sans Mono", "font.size": FONT, "svg.hashsalt": "hushed-wire", "text.parse_math": False}
     with pyplot.rc_context(style):
-        figure, axes = pyplot.subplots(
-            len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
-            gridspec_kw={"height_ratios": ratios, "hspace": 0.14, "left": LEFT, "right": RIGHT, "top": 0.9, "bottom": 0.085},
-        )  # fmt: skip
-        pixels = WIDTH * DPI * (RIGHT - LEFT)
-        for axis, boxes in zip(axes, scene.lanes, strict=False):
-            _lane(axis, boxes, low, high, origin, pixels)
-            _name(axis, boxes.title)
-        marked = _marks(axes[len(scene.lanes) - 1], scene, low, high, origin, pixels)
-        for number, line in enumerate(order):
-            axis, colour = axes[len(scene.lanes) + number], TRACE_COLOURS[number % len(TRACE_COLOURS)]
-            if analogue[number] and waveforms is not None:
-                _analogue(axis, waveforms, trace, line, low, high, origin, int(pixels), colour)
-            else:
-                _digital(axis, trace, line, low, high, origin, int(pixels), colour)
-            _name(axis, _labelled(scene, line, labels[number]))
-        _spans(axes, scene, low, high, origin, pixels)
-        axes[-1].set_xlim(low - origin, high - origin)
-        axes[-1].xaxis.set_major_formatter(EngFormatter(unit="s"))
-        axes[-1].tick_params(axis="x", labelbottom=True)
-        axes[-1].set_xlabel(f"time after {show_time(origin, (high - low) / 1000)}" if origin else "time")
-        left_out = 0 if only else len(trace.names) - len(order)
-        _headed(figure, path, window, scene, marked, left_out)
+        figure = shown.drawn_with(0)
+        if shown.unnamed:  # names that do not fit get numbers, which want room below
+            lines = len(_columns(shown.unnamed))
+            pyplot.close(figure)
+            figure = shown.drawn_with(lines)
         for text in figure.findobj(Text):
             if text.get_text() != harmless(text.get_text()):
                 text.set_text(harmless(text.get_text()))
@@ -100,6 +83,118 @@ def plot(
         figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
         pyplot.close(figure)
     return out.getvalue()
+
+
+def _ticks(folds: Folds, begin: float, end: float, pixels: float) -> list[tuple[float, str]]:
+    """Of a stretch between two folds the time at which it begins, and, where it is wide, some even ones within."""
+    first, last = folds.back(begin), folds.back(end)
+    rough = (last - first) / max(1.0, pixels / (18 * LETTER))
+    ten = 10.0 ** np.floor(np.log10(rough))
+    step = next(float(ten * by) for by in (1, 2, 5, 10) if ten * by >= rough)
+    even = np.arange(np.ceil(first / step) * step, last, step)
+    ahead = [(begin, show_time(first, step / 10))] if not len(even) or even[0] - first > 0.7 * step else []
+    return ahead + [(float(folds.to(np.array([at]))[0]), show_time(float(at), step / 10)) for at in even]
+
+
+MOST_NAMED = 24  # names below a figure
+ACROSS = 150  # letters of a line there
+
+
+def _columns(names: dict[str, int]) -> list[str]:
+    """Numbered names in lines, as many side by side as fit."""
+    entries = [f"{number} {name}" for name, number in list(names.items())[:MOST_NAMED]]
+    entries += [f"{len(names) - MOST_NAMED} more"] if len(names) > MOST_NAMED else []
+    wide = min(ACROSS, max(map(len, entries), default=1)) + 3
+    each = max(1, ACROSS // wide)
+    return [
+        "".join(entry[: wide - 3].ljust(wide) for entry in entries[at : at + each]).rstrip()
+        for at in range(0, len(entries), each)
+    ]
+
+
+@dataclass(eq=False)
+class _Shown:
+    """What a figure shows. scene: as it was; drawn: as it is drawn. unnamed: names that found no room, with their numbers."""
+
+    scene: Scene
+    drawn: Scene
+    path: str
+    window: tuple[float, float]
+    folds: Folds | None
+    order: list[int]
+    labels: list[str]
+    waveforms: Waveforms | None
+    unnamed: dict[str, int] = field(default_factory=dict)
+
+    def drawn_with(self, named: int) -> Figure:
+        """The figure, with room for so many lines of numbered names below."""
+        from matplotlib import pyplot
+
+        scene, folds = self.drawn, self.folds
+        low, high = self.window if folds is None else (float(folds.drawn[1]), float(folds.drawn[-2]))
+        # Where the span is tiny against its place, ticks count from the left edge, or they would all read alike.
+        origin = low if folds is None and low > 0 and (high - low) < 0.02 * abs(low) else 0.0
+        analogue = [self.waveforms is not None and scene.trace.names[line] in self.waveforms.names for line in self.order]
+        ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
+        room = (named + 1) * NAMED_LINE / (HEIGHT * DPI) if named else 0.0
+        figure, axes = pyplot.subplots(
+            len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
+            gridspec_kw={"height_ratios": ratios, "hspace": 0.14, "left": LEFT, "right": RIGHT, "top": 0.9, "bottom": 0.085 + room},
+        )  # fmt: skip
+        axes = [axes] if len(ratios) == 1 else list(axes)
+        pixels = WIDTH * DPI * (RIGHT - LEFT)
+        known = self.unnamed if named else {}
+        for axis, boxes in zip(axes, scene.lanes, strict=False):
+            _lane(axis, boxes, low, high, origin, pixels, known if boxes.plural == "commands" else None)
+            _name(axis, boxes.title)
+        self.unnamed = known
+        marked = _marks(axes[len(scene.lanes) - 1], scene, low, high, origin, pixels) if scene.lanes else False
+        for number, line in enumerate(self.order):
+            axis, colour = axes[len(scene.lanes) + number], TRACE_COLOURS[number % len(TRACE_COLOURS)]
+            if analogue[number] and self.waveforms is not None:
+                _analogue(axis, self.waveforms, scene.trace, line, low, high, origin, int(pixels), colour)
+            else:
+                _digital(axis, scene.trace, line, low, high, origin, int(pixels), colour)
+            _name(axis, _labelled(scene, line, self.labels[number]))
+        _spans(axes, scene, low, high, origin, pixels)
+        axes[-1].set_xlim(low - origin, high - origin)
+        _timed(axes, self.window, origin, folds, pixels)
+        if named:
+            figure.text(LEFT, 0.012, "\n".join(_columns(known)), fontsize=FONT, color=INK, va="bottom", linespacing=1.3)
+        _headed(figure, self.path, self.window, self.scene, marked, len(scene.trace.names) - len(self.order))
+        return figure
+
+
+def _timed(axes: Sequence[Axes], window: tuple[float, float], origin: float, folds: Folds | None, pixels: float) -> None:
+    """The time axis; where rests are folded, with the time at which each stretch begins, and the marks of the folds."""
+    from matplotlib.ticker import EngFormatter, FixedFormatter, FixedLocator
+
+    below = axes[-1]
+    below.tick_params(axis="x", labelbottom=True)
+    if folds is None:
+        below.xaxis.set_major_formatter(EngFormatter(unit="s"))
+        below.set_xlabel(f"time after {show_time(origin, (window[1] - window[0]) / 1000)}" if origin else "time")
+        return
+    wide = float(folds.drawn[-2] - folds.drawn[1])
+    ticks: list[tuple[float, str]] = []
+    for begin, end in folds.stretches:
+        for place, text in _ticks(folds, begin, end, (end - begin) / wide * pixels):
+            if not ticks or (place - ticks[-1][0]) / wide * pixels > 13 * LETTER:
+                ticks.append((place, text))
+    below.xaxis.set_major_locator(FixedLocator([place for place, _ in ticks]))
+    below.xaxis.set_major_formatter(FixedFormatter([text for _, text in ticks]))
+    below.set_xlabel("time; rests are folded (shaded, with what they last)")
+    for (begin, end), lasts in zip(folds.rests.tolist(), folds.lasts.tolist(), strict=True):
+        for axis in axes:
+            axis.axvspan(begin, end, color="#e8ebef", linewidth=0, zorder=5)
+            for at in (begin, end):
+                axis.axvline(at, color="#8894a3", linewidth=0.7, linestyle=(0, (2, 2)), zorder=6)
+        if (end - begin) / wide * pixels > 1.6 * LETTER:
+            middle, level = (begin + end) / 2, float(np.mean(axes[0].get_ylim()))
+            written = axes[0].text(
+                middle, level, show(lasts, "s", 3), ha="center", va="center", fontsize=FONT - 1, color="#4a5664", rotation=90
+            )
+            written.set_zorder(7)
 
 
 def _others(scene: Scene) -> list[int]:
@@ -151,8 +246,12 @@ def _name(axis: Axes, text: str) -> None:
     axis.tick_params(axis="x", length=3, color="#c8d0d9", labelbottom=False)
 
 
-def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixels: float) -> None:
-    """Draws the boxes that lie in the window; runs of narrow ones become one box with their number."""
+def _lane(
+    axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixels: float, unnamed: dict[str, int] | None = None
+) -> None:
+    """Draws the boxes that lie in the window; runs of narrow ones become one box with their number. unnamed: numbers of names that do not fit, to
+
+    which those of this lane are added; None where such names are left out."""
     from matplotlib.collections import PolyCollection
 
     axis.set_ylim(0, 1)
@@ -190,10 +289,16 @@ def _lane(axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixe
     axis.add_collection(PolyCollection(list(corners), facecolors=list(fill), edgecolors="#8894a3", linewidths=0.6))
     width = (b - a) * scale
     height = axis.get_position().height * HEIGHT * DPI * 0.84
-    for position in np.flatnonzero(width >= 2 * LETTER).tolist():
+    for position in np.flatnonzero(width >= (2 if unnamed is None else 1) * LETTER).tolist():
         count = int(finish[position] - begin[position])
         forms = boxes.label(first + int(begin[position])) if count == 1 else (f"{count:,} {boxes.plural}", f"{count:,}")
         text, turned = _fitting(forms, float(width[position]), height)
+        if unnamed is not None and count == 1 and (not text or text.endswith("…")):
+            whole = forms[0].replace("\n", " ")
+            number = unnamed.get(whole, len(unnamed) + 1)
+            text, turned = (str(number), False) if len(str(number)) * LETTER <= width[position] else ("", False)
+            if text:
+                unnamed[whole] = number
         if text:
             drawn = axis.text((a[position] + b[position]) / 2, 0.49, text, ha="center", va="center", fontsize=FONT, color=INK)
             drawn.set(clip_on=True, rotation=90 if turned else 0, linespacing=1.15)
