@@ -307,7 +307,7 @@ class BadInput(unittest.TestCase):
             self.assertEqual([line["name"] for line in shown["lines"]], ["SDA", "clock"])
             self.assertGreater(shown["lines"][1]["rises"], 20)
             found = json.loads(program("decode", name, *lines, "--format", "json").stdout)["transactions"]
-            self.assertEqual([one["bytes"] for one in found[:5]], [one["bytes"] for one in expected[:5]])
+            self.assertEqual([one["bytes"] for one in found[:3]], [one["bytes"] for one in expected[:3]])
             self.assertEqual(program("find", name, *lines, "start", "--count").returncode, 0)
             done = program("convert", name, "--only", "SCL", "-o", "many/part.vcd")
             self.assertEqual((done.returncode, read_capture(folder / "part.vcd").names), (0, ("SCL",)))

@@ -151,6 +151,12 @@ class Figures(unittest.TestCase):
         kept = sum(b - a for a, b in folds.stretches)
         self.assertAlmostEqual(kept + folds.lasts.sum(), window[1] - window[0], 9)
 
+    def test_a_rehearsal_draws_what_it_made(self) -> None:
+        done = program("rehearse", "tide.hush", "--rig", "front-desk.toml", "-o", "drawn.vcd", "--picture", "drawn.png")
+        self.assertEqual((done.returncode, (demo() / "drawn.png").read_bytes()[:4]), (0, b"\x89PNG"), done.stderr)
+        done = program("rehearse", "tide.hush", "--rig", "front-desk.toml", "-o", "undrawn.vcd", "--picture", "drawn.txt")
+        self.assertEqual((done.returncode, (demo() / "undrawn.vcd").exists()), (2, False))
+
     def test_a_folded_figure_tells_true_times(self) -> None:
         from matplotlib import pyplot
 

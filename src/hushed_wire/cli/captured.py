@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "chosen",
+    "figure_kind",
     "listening",
     "load_any",
     "open_source",
@@ -280,6 +281,16 @@ def save_rig(args: argparse.Namespace, plan: Setup) -> None:
         from ..written_file import replace_file
 
         replace_file(args.save_rig, [rig_toml(plan.rig).encode()])
+
+
+def figure_kind(name: str) -> str:
+    """What kind of figure the end of a file's name tells; raises HushedError where it tells none."""
+    from ..view.figure import FORMATS
+
+    kind = name.rpartition(".")[2].lower()
+    if kind not in FORMATS:
+        raise HushedError("the ending does not tell the kind of figure", where=name, remedy="end the name in .png, .svg or .pdf")
+    return kind
 
 
 def warn(notes: Any) -> None:

@@ -173,14 +173,10 @@ def _scores(outcome: Any) -> dict[str, float]:
 
 def _picture(args: argparse.Namespace, source: Any, outcome: Any) -> None:
     """The figure of the first finding's place."""
-    from ..view.figure import FORMATS, plot
+    from ..view.figure import plot
     from ..view.scene import focus_of, scene_of, spans_of
 
-    kind = args.picture.rpartition(".")[2].lower()
-    if kind not in FORMATS:
-        raise HushedError(
-            "the ending does not tell the kind of figure", where=args.picture, remedy="end the name in .png, .svg or .pdf"
-        )
+    kind = captured.figure_kind(args.picture)
     scene = scene_of(outcome.reading)
     scene.spans = spans_of(outcome.findings)
     first = next((found for found in outcome.findings if found.severity != "note"), None)

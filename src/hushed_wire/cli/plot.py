@@ -36,14 +36,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..units import counted
-    from ..view.figure import FORMATS, plot
+    from ..view.figure import plot
     from ..view.scene import scene_of, spans_of
 
-    kind = "png" if args.output == "-" else args.output.rpartition(".")[2].lower()
-    if kind not in FORMATS:
-        raise HushedError(
-            "the ending does not tell the kind of figure", where=args.output, remedy="end the name in .png, .svg or .pdf"
-        )
+    kind = "png" if args.output == "-" else captured.figure_kind(args.output)
     whole_args = argparse.Namespace(**{**vars(args), "start": None, "end": None})
     # Words are decoded from the whole capture: a window may begin in the middle of one.
     source, whole, plan = captured.load_any(whole_args, every_line=True)

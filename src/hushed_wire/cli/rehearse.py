@@ -5,15 +5,21 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ..errors import HushedError
 from ..rig.vocabulary import MISHAPS
-from . import options
+from . import captured, options
+
+if TYPE_CHECKING:
+    from ..rig import Rig
+    from ..trace import Trace
 
 EXAMPLES = """\
 examples:
   hushed-wire rehearse tide.hush --rig front-desk.toml -o tide.vcd
   hushed-wire rehearse tide.hush --rig front-desk.toml --mishap swap:SCL,SDA -o swapped.vcd
+  hushed-wire rehearse tide.hush --rig front-desk.toml -o tide.vcd --picture tide.png
   hushed-wire rehearse tide.hush --rig front-desk.toml --volts --rate 20MHz -o volts.csv
 """
 MORE = "mishaps:\n" + "".join(
@@ -45,6 +51,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     options.add_quantity(parser, "--jitter", "s", "T", "jitter of edges, RMS (default: 5ns)", default="5ns")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="of all that is random (default: 0)")
+    parser.add_argument("--picture", metavar="FILE", help="a figure of it, long rests left out (.png, .svg, .pdf)")
     parser.add_argument("--volts", action="store_true", help="write volts, with the rig's supply and rise time, to a .csv")
     options.add_catalog(parser)
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
@@ -63,9 +70,12 @@ def run(args: argparse.Namespace) -> int:
     jitter = args.jitter
     if not 0 <= jitter <= 1:
         raise HushedError(f"a jitter of {args.jitter}", where="--jitter", remedy="0s to 1s, like 5ns")
+    if args.picture:
+        captured.figure_kind(args.picture)  # what cannot be drawn is told before anything is written
+    rig = load_rig(args.rig)
     trace, waveforms = rehearse(
         Path(args.sequence),
-        load_rig(args.rig),
+        rig,
         mishaps=[parse_mishap(text) for text in args.mishap],
         clock=args.clock,
         rate=args.rate,
@@ -74,6 +84,8 @@ def run(args: argparse.Namespace) -> int:
         in_volts=args.volts,
     )
     comment = f"rehearsal of {Path(args.sequence).name}" + "".join(f" with {text}" for text in args.mishap)
+    if args.picture:
+        _picture(args, trace, rig)
     if args.output == "-":
         for piece in encode_capture("-", trace, waveforms, comment):
             sys.stdout.buffer.write(piece)
@@ -84,3 +96,17 @@ def run(args: argparse.Namespace) -> int:
             f"{args.output}: {trace.duration * 1e3:.3f} ms, {counted(len(trace.names), 'line')}, {counted(len(trace), 'change')}\n"
         )
     return 0
+
+
+def _picture(args: argparse.Namespace, trace: Trace, rig: Rig) -> None:
+    """--picture."""
+    from ..rig import decode
+    from ..view.figure import plot
+    from ..view.scene import scene_of
+    from ..written_file import replace_file
+
+    window = trace.seconds(trace.start), trace.seconds(trace.end)
+    scene = scene_of(decode(trace, rig))
+    replace_file(
+        args.picture, [plot(scene, Path(args.sequence).name, window, None, captured.figure_kind(args.picture), fold=True)]
+    )
