@@ -124,6 +124,44 @@ class Lines(unittest.TestCase):
         self.assertIn("2 more; --full tells all", program("decode", "pump-room.vcd", "--rig", "pump-room.toml").stdout.decode())
 
 
+class Bridges(unittest.TestCase):
+    RIG = """
+[[bus]]
+name = "wires"
+kind = "{kind}"
+clock = "400kHz"
+lines = {{ {lines} }}
+[[bridge]]
+name = "adapter"
+on = "wires"
+part = "{part}"
+{more}
+drives = {{ rs = "{p}0", e = "{p}2", d4 = "{p}4", d5 = "{p}5", d6 = "{p}6", d7 = "{p}7" }}
+[[device]]
+name = "pump-lcd"
+on = "adapter"
+part = "hd44780"
+panel = "20x4"
+"""
+
+    def test_what_reaches_a_bridge_is_told_by_pins_or_registers(self) -> None:
+        folder = scratch()
+        sequence = (demo() / "pump-room.hush").read_text().replace("backlight on\n", "")
+        (folder / "pump-room.hush").write_text(sequence)
+        i2c, shift = 'scl = "SCL", sda = "SDA"', 'clock = "CK", data = "DA", latch = "LA"'
+        for kind, lines, part, more, pin, wanted in (
+            ("i2c", i2c, "pcf8574", "address = 0x23", "p", ("high: D4 D5\n", "high: E D4 D5\n", "all low\n")),
+            ("i2c", i2c, "mcp23017", "address = 0x23", "a", ("iodir-a 0\n", "gpio-a 48|olat-a 48")),
+            ("shift", shift, "74hc595", "", "q", ("high: D4 D5\n", "high: E D4 D5\n")),
+        ):
+            (folder / "rig.toml").write_text(self.RIG.format(kind=kind, lines=lines, part=part, more=more, p=pin))
+            made = program("rehearse", "pump-room.hush", "--rig", "rig.toml", "-o", "made.vcd", cwd=folder)
+            self.assertEqual(made.returncode, 0, made.stderr)
+            told = program("decode", "made.vcd", "--rig", "rig.toml", "-v", cwd=folder).stdout.decode()
+            for said in wanted:
+                self.assertRegex(told, said, part)
+
+
 class Letters(unittest.TestCase):
     def test_text_is_told_as_text_and_own_characters_as_bytes(self) -> None:
         told = program("decode", "pump-room.vcd", "--rig", "pump-room.toml").stdout.decode()

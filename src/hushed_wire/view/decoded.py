@@ -26,6 +26,7 @@ from ..rig.within import Within
 from ..trace import Trace
 from ..trace.model import as_changes
 from ..units import counted, show, time_column
+from .bridged import bridge_said
 from .lamps import rows_table, scan_said
 from .listing import assumed, notes
 from .radix import spelled
@@ -277,7 +278,9 @@ class TextReport:
         place = f"{row.channel.bus} {row.channel.select}".strip()
         told = each_told(row)
         if len(told) < 2:
-            return [(str(number), row.start, place, text, "; ".join(part for part in (meanings(row), _ending(row)) if part))]
+            bridged = bridge_said(self.rig, row.channel, row.index)
+            said = [f"{bridged} → {meanings(row)}" if bridged and told else bridged or meanings(row), _ending(row)]
+            return [(str(number), row.start, place, text, "; ".join(part for part in said if part))]
         out = [(str(number), row.start, place, text, _ending(row))]
         most = len(told) if self.full else MOST_TOLD
         for when, raw, count, meaning in told[:most]:
