@@ -128,3 +128,21 @@ class Tour(unittest.TestCase):
         self.assertEqual(story.count("\n── "), 3)
         for words in (("draw", "listen"), ("a", "b")):
             self.assertEqual(program("demo", *words).returncode, 2)
+
+
+class OwnInput(unittest.TestCase):
+    def test_what_a_file_includes_is_not_overwritten_either(self) -> None:
+        folder = scratch()
+        shutil.copy(demo() / "front-desk.toml", folder / "front-desk.toml")
+        shutil.copy(demo() / "tide.pbm", folder / "tide.pbm")
+        (folder / "part.hush").write_text("display off\npicture tide.pbm\n")
+        (folder / "main.hush").write_text("device tide\ninclude part.hush\n")
+        before = {path.name: path.read_bytes() for path in folder.iterdir()}
+        (folder / "link.hex").symlink_to(folder / "part.hush")
+        for target in ("part.hush", "tide.pbm", "link.hex", "front-desk.toml"):
+            done = program("build", "main.hush", "--rig", "front-desk.toml", "--as", "hex", "-o", target, cwd=folder)
+            self.assertEqual((done.returncode, b"read by this command" in done.stderr), (2, True), (target, done.stderr))
+        self.assertEqual({path.name: path.read_bytes() for path in folder.iterdir() if not path.is_symlink()}, before)
+        for _ in range(2):  # a product may be made again
+            done = program("build", "main.hush", "--rig", "front-desk.toml", "--as", "hex", "-o", "out.hex", cwd=folder)
+            self.assertEqual((done.returncode, (folder / "out.hex").is_file()), (1, True), done.stderr)  # there are findings

@@ -2,17 +2,40 @@
 
 from __future__ import annotations
 
+import os
+from contextvars import ContextVar
 from pathlib import Path
 
 from .errors import HushedError
 
-__all__ = ["small_file", "small_text"]
+__all__ = ["READ", "note_read", "place_of", "small_file", "small_text"]
+
+# Where what was read lies on its disks, since somebody asked for it to be noted: what is included by other files has no name on a command line.
+READ: ContextVar[set[tuple[int, int]] | None] = ContextVar("read", default=None)
+
+
+def place_of(path: str | Path) -> tuple[int, int] | None:
+    """What tells a file from others; None where it is not there."""
+    try:
+        found = os.stat(path)  # noqa: PTH116 - of whatever names a file
+    except (OSError, ValueError):
+        return None
+    return found.st_dev, found.st_ino
+
+
+def note_read(path: str | Path) -> None:
+    """Notes that a file is read, where that is asked for."""
+    noted, place = READ.get(), place_of(path)
+    if noted is not None and place is not None:
+        noted.add(place)
+
 
 MOST = 8 << 20  # bytes; the longest sequence in use draws a whole colour glass as bytes, in half a megabyte
 
 
 def small_file(path: str | Path, most: int = MOST) -> bytes:
     """What is in the file, at most `most` bytes; raises HushedError where there is more, and OSError where it cannot be read."""
+    note_read(path)
     with Path(path).open("rb") as file:
         data = file.read(most + 1)
     if len(data) > most:

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from .errors import HushedError
+from .small_file import READ, place_of
 
 __all__ = ["replace_file"]
 
@@ -16,6 +17,10 @@ def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
     """Writes a file by way of a temporary one beside it, so that nothing is ever half-written."""
     target = Path(path)
     folder = target.parent
+    if target.is_file() and place_of(target) in (READ.get() or ()):
+        raise HushedError(
+            "would be overwritten, and is read by this command", where=str(path), remedy="name another file; nothing was written"
+        )
     temporary = None
     try:
         if target.is_symlink():  # what it leads to is written; the link stays

@@ -16,6 +16,7 @@ from typing import Any, NoReturn
 
 from ..errors import HushedError, nearest
 from ..harmless import in_one_line
+from ..small_file import READ
 from ..version import VERSION
 from . import project_options
 
@@ -303,6 +304,7 @@ def _run(words: list[str]) -> int:
     lent = project_options.lent(args, said, project) if project is not None else {}
     _refuse_own_input(args, [] if project is None else [str(project.path)])
     args.lent, args.typed = tuple(lent), words
+    READ.set(set())  # of this command: what it includes is not overwritten, either
     try:
         status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)
     except HushedError as error:

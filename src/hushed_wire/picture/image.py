@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
+from ..small_file import note_read
 
 if TYPE_CHECKING:
     from ..part.describe import Panel
@@ -46,6 +47,7 @@ def _opened(path: Path, where: str, mode: str) -> NDArray[np.uint8]:
     from PIL import Image, UnidentifiedImageError
 
     try:
+        note_read(path)
         with Image.open(path) as image:
             if image.width * image.height > LARGEST:
                 raise HushedError(

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..part.layout import Layout
+from ..small_file import note_read
 from .image import LARGEST
 
 if TYPE_CHECKING:
@@ -40,6 +41,8 @@ def frames_of(source: Path | bytes, name: str, wanted: str = "first") -> Ready:
 
     remedy = "PNG, PBM, PGM, PPM, BMP and GIF can be read; save it again as one of them"
     try:
+        if not isinstance(source, bytes):
+            note_read(source)
         with Image.open(BytesIO(source) if isinstance(source, bytes) else source) as image:
             if image.width * image.height > LARGEST:
                 raise HushedError(
