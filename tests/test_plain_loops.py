@@ -20,7 +20,7 @@ from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
 from hushed_wire.diagnosis.volts import line_volts
-from hushed_wire.trace import Trace
+from hushed_wire.trace import Trace, stats
 from hushed_wire.trace.stats import statistics
 from hushed_wire.trace.threshold import Waveforms, levels
 from strategies import traces
@@ -318,8 +318,10 @@ class Measurements(unittest.TestCase):
     @given(traces())
     @NOISE
     def test_statistics_of_a_line(self, trace: Trace) -> None:
-        for line in range(len(trace.names)):
-            told = statistics(trace, line)
+        whole = statistics(trace)
+        with mock.patch.object(stats, "PIECE", 7):
+            self.assertEqual(statistics(trace), whole, "in pieces as at once")
+        for line, told in enumerate(whole):
             rises, falls = edges_of(trace, line, 1), edges_of(trace, line, 0)
             self.assertEqual((told.rises, told.falls), (len(rises), len(falls)))
             moves = sorted([*((when, 1) for when in rises), *((when, 0) for when in falls)])

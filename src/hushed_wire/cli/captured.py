@@ -117,7 +117,7 @@ def whole(args: argparse.Namespace, source: Source) -> Trace:
     from ..trace import joined
     from ..view.progress import watched
 
-    return windowed(joined(list(watched(source.blocks(), source, getattr(args, "quiet", False)))), args)
+    return windowed(joined(watched(source.blocks(), source, getattr(args, "quiet", False))), args)
 
 
 def windowed(trace: Trace, args: argparse.Namespace) -> Trace:

@@ -34,10 +34,7 @@ def rows_of(trace: Trace) -> list[dict[str, Any]]:
     from ..trace.stats import statistics
 
     likely = likely_roles(trace)
-    return [
-        {**asdict(statistics(trace, line)), "likely": [likely[line]] if line in likely else []}
-        for line in range(len(trace.names))
-    ]
+    return [{**asdict(own), "likely": [likely[line]] if line in likely else []} for line, own in enumerate(statistics(trace))]
 
 
 def run(args: argparse.Namespace) -> int:

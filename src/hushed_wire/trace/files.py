@@ -69,7 +69,7 @@ class Source:
 
     def read(self) -> Trace:
         """The whole capture as one trace."""
-        return joined(list(self._blocks))
+        return joined(self._blocks)
 
 
 def open_capture(

@@ -9,7 +9,7 @@ the moment where the trace (or a block of it) starts. The tick is exact; seconds
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -348,39 +348,56 @@ def fold(
     return _without_repeats(times[group_end], levels, unknown)
 
 
-def joined(blocks: list[Trace]) -> Trace:
-    """Blocks of one capture, in order, as one trace. Each is freed of repeats by itself: a long capture is held twice at the most."""
-    if not blocks:
-        raise HushedError("the capture holds nothing")
-    if len(blocks) == 1:
-        return blocks[0]
-    blurred = any(block.unknown is not None for block in blocks)
-    parts: list[tuple[Times, Levels, Levels]] = []
-    before: tuple[int, int] | None = None
+class _Column:
+    """A column that grows at its end. Room is taken ahead, which costs nothing until it is used, so that what is there is seldom moved."""
+
+    def __init__(self, kind: Any) -> None:
+        self.all = np.empty(0, kind)
+        self.count = 0
+
+    def add(self, values: NDArray[Any]) -> None:
+        """More of them."""
+        needed = self.count + len(values)
+        if needed > len(self.all):
+            self.all.resize(max(needed, len(self.all) * 5 // 4, 1 << 16), refcheck=False)
+        self.all[self.count : needed] = values
+        self.count = needed
+
+    def whole(self) -> NDArray[Any]:
+        """All of them; nothing is added any more."""
+        self.all.resize(self.count, refcheck=False)
+        return self.all
+
+
+def joined(blocks: Iterable[Trace]) -> Trace:
+    """Blocks of one capture, in order, as one trace without repeats. A block is copied and let go, so a long capture is held once."""
+    times, planes = _Column(np.int64), [_Column(np.uint8), _Column(np.uint8)]  # levels, and what is unknown
+    blurred, before, last = False, None, None
     for block in blocks:
-        times, levels = block.times, block.levels
-        unknown = levels[:0] if not blurred else np.zeros_like(levels) if block.unknown is None else block.unknown
-        if not len(times):
+        if last is None:
+            planes = [_Column(block.levels.dtype), _Column(block.levels.dtype)]
+        last = replace(block, times=block.times[:0], levels=block.levels[:0], unknown=None)
+        if block.unknown is not None and not blurred:
+            blurred = True
+            planes[1].add(np.zeros(planes[0].count, planes[1].all.dtype))
+        if not len(block.times):
             continue
-        keep = np.empty(len(times), bool)
-        keep[0] = before is None or (int(levels[0]), int(unknown[0]) if blurred else 0) != before
-        np.not_equal(levels[1:], levels[:-1], out=keep[1:])
+        unknown = (
+            block.unknown if block.unknown is not None else np.zeros(len(block.levels) if blurred else 0, block.levels.dtype)
+        )
+        keep = np.empty(len(block.times), bool)
+        keep[0] = before is None or (int(block.levels[0]), int(unknown[0]) if blurred else 0) != before
+        np.not_equal(block.levels[1:], block.levels[:-1], out=keep[1:])
         if blurred:
             keep[1:] |= unknown[1:] != unknown[:-1]
-        before = int(levels[-1]), int(unknown[-1]) if blurred else 0
-        if not keep[1:].all():
-            times, levels, unknown = times[keep], levels[keep], unknown[keep] if blurred else unknown
-        elif not keep[0]:  # what a block begins with is most often the state that was there
-            times, levels, unknown = times[1:], levels[1:], unknown[1:]
-        parts.append((times, levels, unknown))
-    if not parts:
-        return blocks[-1]
-    count = sum(len(times) for times, _, _ in parts)
-    whole = np.empty(count, np.int64), np.empty(count, parts[0][1].dtype), np.empty(count if blurred else 0, parts[0][2].dtype)
-    at = 0
-    while parts:  # each is freed as soon as it is copied
-        own = parts.pop(0)
-        for column, piece in zip(whole, own, strict=True):
-            column[at : at + len(piece)] = piece
-        at += len(own[0])
-    return replace(blocks[-1], times=whole[0], levels=whole[1], unknown=whole[2] if whole[2].any() else None)
+        before = int(block.levels[-1]), int(unknown[-1]) if blurred else 0
+        # What a block begins with is most often the state that was there.
+        which: Any = keep if not keep[1:].all() else slice(0 if keep[0] else 1, None)
+        times.add(block.times[which])
+        planes[0].add(block.levels[which])
+        if blurred:
+            planes[1].add(unknown[which])
+    if last is None:
+        raise HushedError("the capture holds nothing")
+    dark = planes[1].whole() if blurred else None
+    return replace(last, times=times.whole(), levels=planes[0].whole(), unknown=dark if dark is not None and dark.any() else None)

@@ -9,8 +9,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from .model import Edges, Trace
+from .model import Edges, Times, Trace
 
 __all__ = ["LineStatistics", "statistics"]
 
@@ -31,21 +32,76 @@ class LineStatistics:
     rate: float | None
 
 
-def statistics(trace: Trace, line: int) -> LineStatistics:
-    """Statistics of one line."""
-    edges: Edges = trace.edges(line)
-    level, lasted = edges.level, edges.durations()
-    rises = np.flatnonzero((level[:-1] == 0) & (level[1:] == 1))
-    falls = np.flatnonzero((level[:-1] == 1) & (level[1:] == 0))
-    pause = int(np.argmax(np.diff(trace.times, append=trace.end)))
-    votes = trace.level_at(line, np.array([trace.start, trace.end - 1, trace.times[pause]])).tolist()
+PIECE = 1 << 18  # changes that are looked at together: a long capture needs no more room than a short one
+SAMPLED = 1 << 17  # steps from rise to rise that are kept; of more than that one in so many
+
+
+class _Tally:
+    """What is known of a line so far. level, since: as it is now, and from when on, None at first."""
+
+    def __init__(self) -> None:
+        self.level: int | None = None
+        self.since = 0
+        self.whole = False  # whether the present level began within the capture
+        self.rises = self.falls = 0
+        self.shortest: dict[int, int] = {}
+        self.last_rise: int | None = None
+        self.steps: list[NDArray[np.int64]] = []
+        self.every, self.kept = 1, 0
+
+    def feed(self, edges: Edges) -> None:
+        """The line in the next piece of the capture."""
+        times, level = edges.times, edges.level
+        if self.level is None:
+            self.level, self.since = int(level[0]), int(times[0])
+        if int(level[0]) == self.level:  # a piece begins with the state that was there
+            times, level = times[1:], level[1:]
+        if not len(times):
+            return
+        was = np.concatenate([[np.uint8(self.level)], level[:-1]])
+        lasted = np.diff(times, prepend=self.since)
+        inner = slice(0 if self.whole else 1, None)  # what began ahead of the capture lasted nobody knows how long
+        for value in (0, 1):
+            own = lasted[inner][was[inner] == value]
+            if len(own):
+                self.shortest[value] = min(self.shortest.get(value, int(own.min())), int(own.min()))
+        up = (was == 0) & (level == 1)
+        self.falls += int(np.count_nonzero((was == 1) & (level == 0)))
+        self._rose(times[up])
+        self.level, self.since, self.whole = int(level[-1]), int(times[-1]), True
+
+    def _rose(self, moments: Times) -> None:
+        self.rises += len(moments)
+        if not len(moments):
+            return
+        steps = np.diff(moments) if self.last_rise is None else np.diff(moments, prepend=self.last_rise)
+        self.last_rise = int(moments[-1])
+        self.steps.append(steps[:: self.every])
+        self.kept += len(self.steps[-1])
+        if self.kept > SAMPLED:
+            self.steps = [np.concatenate(self.steps)[::2]]
+            self.every, self.kept = 2 * self.every, len(self.steps[0])
+
+
+def statistics(trace: Trace) -> list[LineStatistics]:
+    """Statistics of every line."""
+    tallies = [_Tally() for _ in trace.names]
+    pause, longest = trace.start, -1
+    for piece in trace.pieces(PIECE) if len(trace) else ():
+        steps = np.diff(piece.times, append=piece.end)
+        at = int(np.argmax(steps))
+        if int(steps[at]) > longest:
+            pause, longest = int(piece.times[at]), int(steps[at])
+        for line, tally in enumerate(tallies):
+            tally.feed(piece.edges(line))
+    return [_told(trace, line, tally, pause) for line, tally in enumerate(tallies)]
+
+
+def _told(trace: Trace, line: int, tally: _Tally, pause: int) -> LineStatistics:
+    """A line's statistics; pause: where the longest stretch begins in which no line moves."""
+    votes = trace.level_at(line, np.array([trace.start, trace.end - 1, pause])).tolist()
     idle = next((name for level_now, name in ((0, "low"), (1, "high")) if votes.count(level_now) > 1), None)
-    inner = slice(1, -1)
-    shortest = {}
-    for value in (0, 1):
-        own = lasted[inner][level[inner] == value]
-        shortest[value] = trace.seconds(int(own.min())) if len(own) else None
-    rate = None
-    if len(rises) > 1:
-        rate = 1 / trace.seconds(int(np.median(np.diff(edges.times[rises + 1]))))
-    return LineStatistics(trace.names[line], idle, len(rises), len(falls), shortest[1], shortest[0], rate)
+    shortest = {value: trace.seconds(ticks) for value, ticks in tally.shortest.items()}
+    steps = np.concatenate(tally.steps) if tally.steps else np.empty(0, np.int64)
+    rate = 1 / trace.seconds(int(np.median(steps))) if len(steps) else None
+    return LineStatistics(trace.names[line], idle, tally.rises, tally.falls, shortest.get(1), shortest.get(0), rate)
