@@ -13,6 +13,7 @@ from io import BytesIO
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..bus.words import RESTART, START, STOP
 from ..errors import HushedError
@@ -339,24 +340,21 @@ def _digital(axis: Axes, trace: Trace, line: int, low: float, high: float, origi
     """A line as steps where its edges can be told apart, as density where they cannot."""
     axis.set_ylim(-0.15, 1.15)
     axis.set_yticks([])
-    edges = trace.edges(line)
-    when = seconds_of(trace, edges.times)
-    first = max(int(np.searchsorted(when, low, side="right")) - 1, 0)
-    last = int(np.searchsorted(when, high, side="right"))
     stop = min(high, trace.seconds(trace.end))
-    if last - first <= pixels // 2:
-        x = np.append(np.maximum(when[first:last], low), stop)
-        level = edges.level[first:last].astype(float)
+    columns = np.linspace(low, high, pixels + 1)
+    count = _changes(trace, line, columns)
+    if count.sum() <= pixels // 2:
+        edges = trace.window(min(trace.ticks(low), trace.end - 1), max(trace.ticks(high), trace.start) + 1).edges(line)
+        x = np.append(np.maximum(seconds_of(trace, edges.times), low), stop)
+        level = edges.level.astype(float)
         y = np.append(level, level[-1] if len(level) else np.nan)
         known = np.where(y > 1, np.nan, y)
         axis.step(x - origin, known, where="post", color=colour, linewidth=1.3, solid_joinstyle="miter")
         for at in np.flatnonzero(y[:-1] > 1).tolist():
             axis.axvspan(x[at] - origin, x[at + 1] - origin, 0.12, 0.88, color="#c9ced6", hatch="////", alpha=0.5, linewidth=0)
         return
-    columns = np.linspace(low, high, pixels + 1)
-    count, _ = np.histogram(when[first:last], bins=columns)
-    entry = np.clip(np.searchsorted(when, columns[:-1], side="right") - 1, 0, len(when) - 1)
-    level = np.where(count == 0, edges.level[entry].astype(float), np.nan)
+    begins = np.round(columns[:-1] / float(trace.tick)).astype(np.int64)
+    level = np.where(count == 0, trace.level_at(line, begins).astype(float), np.nan)
     level[(level > 1) | (columns[:-1] >= stop)] = np.nan
     shade = np.log1p(count) / np.log1p(max(1, count.max()))
     red, green, blue = (int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5))
@@ -367,6 +365,24 @@ def _digital(axis: Axes, trace: Trace, line: int, low: float, high: float, origi
     # Quiet stretches keep their level; a column on either side joins them to the activity.
     axis.step(columns[:-1] - origin, level, where="post", color=colour, linewidth=1.3, zorder=2)
     axis.set_ylim(-0.15, 1.15)
+
+
+PIECE = 1 << 18  # changes that are looked at together, so that a long capture needs no more room than it takes
+
+
+def _changes(trace: Trace, line: int, columns: NDArray[np.float64]) -> NDArray[np.int64]:
+    """How often a line changes between each two of these moments (seconds, ascending), (n - 1,)."""
+    ticks = np.ceil(columns / float(trace.tick) - 1e-6).astype(np.int64)
+    out = np.zeros(len(ticks) - 1, np.int64)
+    was = None
+    for piece in trace.pieces(PIECE):
+        if piece.end < ticks[0] or piece.start > ticks[-1]:
+            continue
+        edges = piece.edges(line)
+        fresh = slice(1 if was is None or int(edges.level[0]) == was else 0, None)  # a piece begins with the state that was there
+        was = int(edges.level[-1])
+        out += np.diff(np.searchsorted(edges.times[fresh], ticks))
+    return out
 
 
 def _analogue(
