@@ -63,7 +63,7 @@ terminal() { # NAME ARGUMENT …: the window in which hushed-wire runs with thes
   sleep 0.5
   # Cut to what is on it: the rest of the window is empty.
   DISPLAY=:$number import -window root "$work/window.png"
-  convert "$work/window.png" -crop 1274x794+2+2 +repage -trim +repage -bordercolor '#14181f' -border 12x8 "$out/$name.png"
+  convert "$work/window.png" -crop 1274x794+2+2 +repage -trim +repage -bordercolor '#14181f' -border 12x8 -strip -define png:exclude-chunks=date,time "$out/$name.png"
   kill $window 2>/dev/null || true
   wait $window 2>/dev/null || true
   echo "docs/screenshots/$name.png"
