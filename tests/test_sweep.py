@@ -167,6 +167,9 @@ class Captures(unittest.TestCase):
         (folder / "deep" / ".hidden").mkdir(parents=True)
         for name in ("b.VCD", "a.csv.gz", "deep/c.npz", "deep/.hidden/d.vcd", ".e.vcd", "notes.md", "f.bin"):
             (folder / name).write_text("")
+        os.mkfifo(folder / "pipe.vcd")
+        (folder / "zero.vcd").symlink_to("/dev/zero")
+        (folder / "loop").symlink_to(folder)
         own = [str(folder / name) for name in ("a.csv.gz", "b.VCD", "deep/c.npz")]
         self.assertEqual(captures_in([str(folder), own[0]]), own)
         self.assertEqual(captures_in([str(folder)], raw=True), [str(folder / "f.bin")])

@@ -300,7 +300,12 @@ def _run(words: list[str]) -> int:
     parser = parser_for(words[0])
     project = _project(words)
     said = project_options.lend(parser, words[0], project) if project is not None else {}
-    args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
+    try:
+        args = parser.parse_intermixed_args(words[1:])  # options may stand among arguments
+    except HushedError as error:
+        if project is not None and error.where.startswith("--") and error.where not in words:
+            error.where = f"{project.path}: {error.where[2:]}"  # nobody typed it
+        raise
     lent = project_options.lent(args, said, project) if project is not None else {}
     _refuse_own_input(args, [] if project is None else [str(project.path)])
     args.lent, args.typed = tuple(lent), words

@@ -69,8 +69,9 @@ def _files_in(folder: Path, endings: tuple[str, ...]) -> Iterable[str]:
     for place, below, files in os.walk(folder):
         below[:] = sorted(name for name in below if not name.startswith("."))
         for name in files:
-            if name.lower().endswith(endings) and not name.startswith("."):
-                yield os.path.join(place, name)  # noqa: PTH118 - as it was named, so that it reads as it was typed
+            path = os.path.join(place, name)  # noqa: PTH118 - as it was named, so that it reads as it was typed
+            if name.lower().endswith(endings) and not name.startswith(".") and os.path.isfile(path):  # noqa: PTH113 - no pipe, no device
+                yield path
 
 
 def causes_of(swept: Iterable[Swept]) -> list[Cause]:
