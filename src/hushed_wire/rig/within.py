@@ -25,6 +25,8 @@ class Within:
         self.absent = decoder.absent
         self.shown = shown_places(decoder.rig)
         self._starts: list[Times] = []  # of all transfers that are counted, told or not
+        self._told: dict[str, tuple[int, int]] = {}  # by place, from the first of those that are told to the end of the last
+        self._on = {device.name: device.on for device in decoder.rig.device}
 
     def number(self, start: int) -> int:
         """The number of the transfer that begins at a tick."""
@@ -49,7 +51,7 @@ class Within:
         self._starts += [own.table.start for own in as_counted(whole.channels, self.shown)]
         return Decoded(
             [self._channel(own) for own in whole.channels],
-            [own for one in whole.commands if len((own := self._told(one)).commands)],
+            [own for one in whole.commands if len((own := self._commands(one)).commands)],
             whole.driven,
         )
 
@@ -61,13 +63,16 @@ class Within:
             inside = np.flatnonzero((table.start >= self.start) & (table.start <= self.begins_to))
         if not len(inside):
             return own.silent()
+        low, high = self._told.get(own.bus, (int(table.start[inside[0]]), 0))
+        self._told[own.bus] = min(low, int(table.start[inside[0]])), max(high, int(table.end[inside].max()))
         more: dict[str, Any] = {} if own.who is None else {"who": own.who.take(inside)}
         return replace(own, table=own.table.take(inside), **more)
 
-    def _told(self, one: Told) -> Told:
+    def _commands(self, one: Told) -> Told:
+        """What belongs to the transfers that are told."""
         own = one.commands
-        begin, done = own.payload.start[own.first], own.payload.end[own.first + own.count - 1]
-        keep = (done >= self.start) & (begin <= self.end)
+        low, high = self._told.get(self._on.get(one.device, ""), (self.start, self.end))
+        keep = (own.payload.end[own.first + own.count - 1] >= low) & (own.payload.start[own.first] <= high)
         going_on = one.going_on and bool(keep[:1].all())
         kept = np.flatnonzero(keep)
         words = slice(int(own.first[kept[0]]), int(own.first[kept[-1]] + own.count[kept[-1]])) if len(kept) else slice(0, 0)
