@@ -177,6 +177,16 @@ class CleanTraffic(unittest.TestCase):
 
 
 class Honesty(unittest.TestCase):
+    def test_a_relative_is_named_only_where_its_glass_fits_the_windows(self) -> None:
+        """Of two that have no pump, the one whose glass begins at column 4 is not what a window from column 0 is for."""
+        found = program_json("diagnose", "no-pump.vcd")["findings"][0]
+        self.assertEqual((found["code"], found["confidence"]), ("setup.charge-pump-off", "likely"))
+        self.assertIn("ssd1309", found["remedy"])
+        self.assertNotIn("ssd1305", found["remedy"])
+        self.assertEqual(
+            program_json("diagnose", "no-pump.vcd", "--rig", "front-desk.toml")["findings"][0]["confidence"], "certain"
+        )
+
     def test_traffic_that_is_no_i2c_is_said_to_be_unlike_the_rig(self) -> None:
         random = np.random.default_rng(4)
         for seed in range(6):

@@ -9,11 +9,12 @@ from numpy.typing import NDArray
 
 from ...errors import HushedError
 from ...finding import Finding
-from ...part import Commands, catalog_names, commands, load
+from ...part import Commands, Part, catalog_names, commands, load
 from ...part.bring_up import set_up_in
 from ...part.output_pins import pins_of
 from ...rig import DeviceReading, Rig, decode
 from ...rig.adapter import adapter, written
+from ...rig.guess_panel import panel_for
 from ...sequence.examine import RULES as SEQUENCE_RULES
 from ...units import parse
 from ..case import GAIN, POWERED, Case, broken, sense, strange_share, timed, unmet
@@ -64,10 +65,17 @@ def _or_a_relative(case: Case, reading: DeviceReading, found: Finding) -> None:
     if not case.plan.made_up or not registers or found.aside.get("set"):
         return
     owners = {name.partition(".")[0] for name in registers}
-    other = next((part for part in case.relatives(reading) if not owners & {command.owner for command in part.command}), None)
+    lack = (part for part in case.relatives(reading) if part.panels and not owners & {command.owner for command in part.command})
+    # One whose glass begins elsewhere than the windows that were sent is none.
+    other = next((part for part in lack if _unlike(part, reading) <= _unlike(reading.part, reading)), None)
     if other is not None:
         found.confidence = "likely"
         found.remedy += f"; or the part is the {other.name}, which has no such setting: say --part {other.name}"
+
+
+def _unlike(part: Part, reading: DeviceReading) -> int:
+    """How badly the set-up and the windows that a display gets fit the best of a part's ready panels."""
+    return panel_for(part, commands(part, reading.commands.payload), next(iter(part.panels))).unlike
 
 
 def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
