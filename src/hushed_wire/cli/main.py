@@ -313,8 +313,11 @@ def _run(words: list[str]) -> int:
     try:
         status: int = _with_catalog(args) if getattr(args, "catalog", None) else args.run(args)
     except HushedError as error:
-        if project is not None and "rig" in lent and type(error).__name__ == "LineMissing":
-            error.remedy += f"\n  the rig is that of {project.path}; --no-project leaves it out"
+        if project is not None and "rig" in lent:
+            from ..rig.decoder import LineMissing  # of what went wrong; others need not load it
+
+            if isinstance(error, LineMissing):
+                error.remedy += f"\n  the rig is that of {project.path}; --no-project leaves it out"
         raise
     sys.stdout.flush()
     return status
