@@ -91,7 +91,7 @@ def _verdict(cases: list[Case], findings: list[Finding]) -> str:
     problems = [finding for finding in findings if finding.severity != "note"]
     if problems:
         first, more = problems[0].summary, len(problems) - 1
-        return first[0].upper() + first[1:] + (f" ({more} more finding{'s' if more > 1 else ''} below)." if more else ".")
+        return first[0].upper() + first[1:] + (f" ({more} more finding{'s' if more > 1 else ''})." if more else ".")
     if any(finding.code == GOOD for finding in findings):
         untold = cases[0].shared.unjudged
         if untold:
