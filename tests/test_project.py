@@ -33,6 +33,8 @@ class Values(unittest.TestCase):
         self.assertRegex(done.stderr.decode(), r"from \S+hushed.toml: rig \.\./front-desk\.toml, fail-on never")
         self.assertIn(b"On 'ssd1306-3d'", program("diagnose", "no-pump.vcd", "--no-project", cwd=below).stdout)
         self.assertIn(b"'sh1106-3d'", program("diagnose", "no-pump.vcd", "--part", "sh1106", cwd=below).stdout)
+        both = program("diagnose", "no-pump.vcd", "--rig", "../front-desk.toml", "--part", "sh1106", cwd=below)
+        self.assertIn(b"both say what hangs on the wires", both.stderr)
         self.assertEqual(program("diagnose", "no-pump.vcd", "--fail-on", "fault", cwd=below).returncode, 1)
 
     def test_where_a_rig_is_asked_for(self) -> None:

@@ -19,6 +19,7 @@ __all__ = [
     "END",
     "ENDED",
     "LOST",
+    "MARK_SIGNS",
     "RESTART",
     "START",
     "STOP",
@@ -34,6 +35,7 @@ START, RESTART, STOP, CUT, LOST, END = range(1, 7)
 BEGAN = {START: "start", RESTART: "restart", CUT: "cut"}
 OPENS = np.array([kind in BEGAN for kind in range(END + 1)])
 ENDED = {STOP: "stop", RESTART: "restart", START: "cut", LOST: "cut", END: "cut", CUT: "cut"}
+MARK_SIGNS = {START: "S", RESTART: "Sr", STOP: "P"}  # as the I2C-bus specification writes them
 
 
 @dataclass(eq=False)

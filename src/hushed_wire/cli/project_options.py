@@ -38,7 +38,8 @@ def lend(parser: argparse.ArgumentParser, command: str, project: Project) -> dic
 def lent(args: argparse.Namespace, said: dict[str, str], project: Project) -> dict[str, str]:
     """Of what was lent, what is in use; the project's rig gives way where options say what hangs on the wires."""
     used = {dest: value for dest, value in said.items() if str(getattr(args, dest)) == value}
-    if "rig" in used and any(getattr(args, dest, None) for dest in INSTEAD):
+    # A rig that was typed is another text, even where it reads the same: it contradicts those options, as it does without a project.
+    if "rig" in used and args.rig is said["rig"] and any(getattr(args, dest, None) for dest in INSTEAD):
         args.rig = None
         del used["rig"]
     if used and getattr(args, "verbose", False):

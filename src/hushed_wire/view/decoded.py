@@ -19,7 +19,7 @@ from ..bus import i2c_timing
 from ..bus.base import BUSES
 from ..bus.channel import Channel
 from ..bus.i2c_transactions import refused
-from ..bus.words import CUT, ENDED, RESTART, START, STOP
+from ..bus.words import CUT, ENDED, MARK_SIGNS, STOP
 from ..rig import Rig, Setup
 from ..rig.decoder import Decoded, RigDecoder, Told
 from ..rig.within import Within
@@ -43,7 +43,6 @@ MOST_WORDS = 1 << 20  # of a transfer that is told in full
 LEGEND = {
     "S": "START", "Sr": "repeated START", "P": "STOP", "N": "not acknowledged", "›": "data (D/C or RS is high)", "‹": "read",
 }  # fmt: skip
-SIGNS = {START: "S", RESTART: "Sr"}
 MOST_TOLD = 8  # commands of a transfer that are told
 PAGE = 4000  # rows that are laid out together, where all are listed
 
@@ -331,7 +330,7 @@ def words_of(own: Channel, index: int, radix: str = "hex", most: int = SHOWN_WOR
         here = slice(index, index + 1)
         address, who = int(own.who.address[index]), own.who
         way = "from" if who.read[index] else "to"
-        began = SIGNS.get(int(own.table.began[index]), "")
+        began = MARK_SIGNS.get(int(own.table.began[index]), "")
         if began:
             text.append(f"{began} ", style="note")
             marked.add(began)

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..bus.words import RESTART, START, STOP
+from ..bus.words import MARK_SIGNS
 from ..errors import HushedError
 from ..harmless import harmless
 from ..trace import Trace
@@ -317,19 +317,16 @@ def _fitting(forms: Sequence[str], width: float, height: float) -> tuple[str, bo
     return (f"{name[: room - 1]}…", True) if width >= 2 * LETTER and 4 <= room < len(name) else ("", False)
 
 
-MARKS = {START: "S", RESTART: "Sr", STOP: "P"}  # as the I2C-bus specification writes them
-
-
 def _marks(axis: Axes, scene: Scene, low: float, high: float, origin: float, pixels: float) -> bool:
     """START, repeated START and STOP as letters over the words, where these are wide enough; whether any were drawn."""
     when, kind = scene.marks
-    inside = np.flatnonzero((when >= low) & (when <= high) & np.isin(kind, list(MARKS)))
+    inside = np.flatnonzero((when >= low) & (when <= high) & np.isin(kind, list(MARK_SIGNS)))
     if not len(inside) or scene.word * pixels / (high - low) < 4 * NARROW:
         return False
     last = -1e9  # pixels: a STOP and the START behind it may be nearer than a letter is wide
     for at in inside.tolist():
         x = (float(when[at]) - low) / (high - low) * pixels
-        sign = MARKS[int(kind[at])]
+        sign = MARK_SIGNS[int(kind[at])]
         if x - last >= LETTER * len(sign):
             axis.text(float(when[at]) - origin, 1.03, sign, ha="center", va="bottom", fontsize=FONT - 1, color=INK, clip_on=False)
             last = x

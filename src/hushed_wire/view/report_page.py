@@ -49,7 +49,7 @@ def page(outcome: Diagnosis, path: str, command: str, waveforms: Waveforms | Non
     """The page. path: of the capture. command: how to do it again."""
     from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
-    from ..view.json_text import json_bytes
+    from .json_text import json_bytes
 
     script = (FOLDER / "waves.js").read_text(encoding="utf-8")
     environment = Environment(

@@ -12,6 +12,7 @@ from xml.etree import ElementTree
 
 from ..harmless import no_formula
 from ..sweep.found import FINDINGS, GOOD, UNUSABLE, Cause, Swept
+from ..units import counted
 from .junit import as_xml
 from .pipe_console import kit_of
 
@@ -26,7 +27,7 @@ def table(out: Any, swept: Sequence[Swept], causes: Sequence[Cause], verbose: bo
     """Causes, those of most captures first, and under each its captures."""
     kit = kit_of(out)
     counts = {status: sum(one.status == status for one in swept) for status in WORDS}
-    said = [f"{counts[GOOD]:,} of {_captures(len(swept))} good"]
+    said = [f"{counts[GOOD]:,} of {counted(len(swept), 'capture')} good"]
     said += [f"{counts[FINDINGS]:,} with findings"] if counts[FINDINGS] else []
     said += [f"{counts[UNUSABLE]:,} {UNREAD}"] if counts[UNUSABLE] else []
     worst = "fault" if counts[FINDINGS] else "warning" if counts[UNUSABLE] else "good"
@@ -60,10 +61,6 @@ def table(out: Any, swept: Sequence[Swept], causes: Sequence[Cause], verbose: bo
             listed.add_row(f"    {one.path}", one.verdict)
         out.print(kit.Text(f"{len(good):,} of {len(swept):,}  good", style="head"))
         out.print(listed)
-
-
-def _captures(count: int) -> str:
-    return f"{count:,} capture{'s' if count != 1 else ''}"
 
 
 def _where(cause: Cause, swept: Sequence[Swept]) -> str:
