@@ -231,7 +231,9 @@ class Written(unittest.TestCase):
             assert running.stdin is not None
             running.stdin.write((folder / "slow.vcd").read_bytes()[:300_000])
             running.stdin.flush()
-            time.sleep(1.0)
+            until = time.monotonic() + 60
+            while time.monotonic() < until and len(list(folder.iterdir())) < 3:  # what it writes, under its temporary name
+                time.sleep(0.05)
             running.terminate()
             _, said = running.communicate(timeout=30)
             self.assertEqual((running.returncode, b"Traceback" in said), (143, False), said)
