@@ -196,3 +196,41 @@ class Glass(unittest.TestCase):
             self.assertEqual(
                 program_json("find", "healthy.vcd", "command=display", "--rig", "front-desk.toml", *window)["found"], kept
             )
+
+
+class Digits(unittest.TestCase):
+    def test_what_is_told_of_digits_adds_up_to_what_the_glass_shows(self) -> None:
+        rig = ("--rig", "wheelhouse.toml")
+        shown = program_json("screen", "wheelhouse.vcd", *rig)["screens"][-1]["lines"][0]
+        for words in ((), ("--from", "0.9ms")):  # what the second one does not tell was set up ahead of it
+            rows = list(
+                csv.DictReader(io.StringIO(program("decode", "wheelhouse.vcd", *rig, *words, "--format", "csv").stdout.decode()))
+            )
+            last = dict(
+                re.fullmatch(r'digit-(\d) \d+: "(.*)"', row["meaning"]).groups() for row in rows if "digit-" in row["meaning"]
+            )
+            expected = re.findall(r"[^.]\.?", shown)
+            self.assertEqual({place: expected[7 - int(place)] for place in last}, last, words)
+            self.assertEqual(len(last), 3 if words else 8)
+
+    def test_what_decodes_is_not_known_of_a_running_display(self) -> None:
+        folder = scratch()
+        (folder / "level.hush").write_text("digit-7 132\ndecode-mode none\ndigit-7 127\ndigit-6 64\n")
+        rig = ("--rig", str(demo() / "wheelhouse.toml"))
+        program("rehearse", "level.hush", *rig, "-o", "level.vcd", cwd=folder)
+        told = program("decode", "level.vcd", *rig, cwd=folder).stdout.decode()
+        self.assertEqual(re.findall(r"digit-.*", told), ["digit-7 132", 'digit-7 127: "8"', "digit-6 64"])
+        #  64 is segment a alone, which is no character
+
+    def test_digits_of_fourteen_segments(self) -> None:
+        folder = scratch()
+        (folder / "rig.toml").write_text(
+            '[[bus]]\nname = "front"\nkind = "i2c"\nclock = "400kHz"\nlines = { scl = "SCL", sda = "SDA" }\n'
+            '[[device]]\nname = "level"\non = "front"\npart = "ht16k33"\naddress = 0x70\npanel = "4-digits-14"\n'
+        )
+        # by hand from the segments: 4 is b c f g1 g2, with its point; M is b c e f h k
+        raw = "display-address address=0 0xE6 0x40 0x36 0x05 0x00 0x00 0x00 0x00\n"
+        (folder / "level.hush").write_text(f"system-setup on\ndisplay blink=off state=on\n{raw}")
+        program("rehearse", "level.hush", "--rig", "rig.toml", "-o", "level.vcd", cwd=folder)
+        told = program("decode", "level.vcd", "--rig", "rig.toml", cwd=folder).stdout.decode()
+        self.assertIn('8 bytes of data: "4.M  "', told)

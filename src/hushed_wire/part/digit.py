@@ -12,11 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .describe import CodeFont, Panel, Part, Value
+from .engine import DATA, Commands
 from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal
 from .segments import SHAPES, character, kind_of
 
-__all__ = ["DigitMemory", "modules_turned", "shown_by"]
+__all__ = ["DigitMemory", "DigitTexts", "modules_turned", "shown_by"]
 
 
 class DigitMemory(Journal):
@@ -101,6 +102,57 @@ def shown_by(chain: list[DigitMemory], panel: Panel, when: int = NEVER, from_res
         if out[cell] & mask:
             shapes.insert(after, ":")
     return TextGlass(["".join(shapes)], codes[None, :], known[cells][None, :], shown)
+
+
+class DigitTexts:
+    """What single commands to a driver of digits write, as characters, while they come piece by piece. chip: of a chain, 0 the nearest."""
+
+    def __init__(self, part: Part, panel: Panel, chip: int = 0) -> None:
+        self.part, self.panel = part, panel
+        self.cells = [cell - 256 * chip for cell in panel.cells[0]]
+        self.wide = 2 if len(panel.segments) > 8 else 1  # bytes of a digit
+        self.places = {
+            number: int(own.name.rpartition("-")[2]) for number, own in enumerate(part.command) if own.effect == "digit"
+        }
+        self.register = part.memory.registers.get("decode", "")
+        name = self.register.partition(".")[0]
+        self.sets = next((number for number, own in enumerate(part.command) if own.name == name), -1)
+        # Which digits the part decodes: not known before it was told, as a capture may begin on a running display.
+        self.mask: int | None = None if self.register else 0
+
+    def read(self, own: Commands, wanted: NDArray[np.intp]) -> dict[int, str]:
+        """Of the commands at the indices wanted, what those for digits show. Each piece is read once, in order."""
+        set_at = np.flatnonzero(own.kind == self.sets) if self.sets >= 0 else np.empty(0, np.intp)
+        field = self.register.partition(".")[2]
+        masks = [self.mask, *(self.part.raw_of(self.register, own.fields_of(index)[0][field]) for index in set_at.tolist())]
+        out: dict[int, str] = {}
+        for index, known in zip(wanted.tolist(), np.searchsorted(set_at, wanted).tolist(), strict=True):
+            text = self._shown(own, index, masks[known])
+            if text is not None and "?" not in text:
+                out[index] = text
+        self.mask = masks[-1]
+        return out
+
+    def _shown(self, own: Commands, index: int, mask: int | None) -> str | None:
+        """None where it is for no digit, or where nobody can tell."""
+        raw, place = own.bytes_of(index), self.places.get(int(own.kind[index]))
+        if place is not None:
+            if mask is None:
+                return None
+            value = raw[-1]
+            return self._characters(place, [decoded(value, self.part.memory.code_font) if mask >> place & 1 else value])
+        if own.kind[index] != DATA or not index or own.kind[index - 1] < 0:
+            return None
+        ahead = self.part.command[own.kind[index - 1]]
+        return self._characters(int(own.fields_of(index - 1)[0]["address"]), list(raw)) if ahead.effect == "address" else None
+
+    def _characters(self, first: int, values: list[int]) -> str | None:
+        """values: from a byte of the memory on."""
+        held = {(first + number) % self.part.memory.columns: value for number, value in enumerate(values)}
+        whole = [cell for cell in self.cells if all(cell + part in held for part in range(self.wide))]
+        codes = [sum(held[cell + part] << 8 * part for part in range(self.wide)) for cell in whole]
+        kind = kind_of(self.panel.segments)
+        return "".join(character(names_of(code, self.panel.segments), kind) for code in codes) if whole else None
 
 
 def modules_turned(pixels: NDArray[np.bool_], degrees: int) -> NDArray[np.bool_]:

@@ -89,11 +89,13 @@ class Driven:
 
 @dataclass(eq=False)
 class Decoded:
-    """What became complete: channels with their transactions, commands, and what bridges put out."""
+    """What became complete: channels with their transactions, commands, and what bridges put out. ahead: commands that came ahead of the part
+    of a capture that is looked at."""
 
     channels: list[Channel] = field(default_factory=list)
     commands: list[Told] = field(default_factory=list)
     driven: list[Driven] = field(default_factory=list)
+    ahead: list[Told] = field(default_factory=list)
 
 
 class RigDecoder:

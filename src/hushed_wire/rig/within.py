@@ -6,8 +6,10 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..bus.channel import Channel
+from ..part import Commands
 from ..trace import Trace
 from ..trace.model import Samples, Times
 from .decoder import Decoded, RigDecoder, Told
@@ -49,10 +51,13 @@ class Within:
 
     def _part(self, whole: Decoded) -> Decoded:
         self._starts += [own.table.start for own in as_counted(whole.channels, self.shown)]
+        channels = [self._channel(own) for own in whole.channels]
+        parts = [self._commands(one) for one in whole.commands]
         return Decoded(
-            [self._channel(own) for own in whole.channels],
-            [own for one in whole.commands if len((own := self._commands(one)).commands)],
+            channels,
+            [own for own, _ in parts if len(own.commands)],
             whole.driven,
+            ahead=[own for _, own in parts if len(own.commands)],
         )
 
     def _channel(self, own: Channel) -> Channel:
@@ -68,15 +73,22 @@ class Within:
         more: dict[str, Any] = {} if own.who is None else {"who": own.who.take(inside)}
         return replace(own, table=own.table.take(inside), **more)
 
-    def _commands(self, one: Told) -> Told:
-        """What belongs to the transfers that are told."""
+    def _commands(self, one: Told) -> tuple[Told, Told]:
+        """What belongs to the transfers that are told, and what came ahead of them."""
         own = one.commands
         low, high = self._told.get(self._on.get(one.device, ""), (self.start, self.end))
-        keep = (own.payload.end[own.first + own.count - 1] >= low) & (own.payload.start[own.first] <= high)
-        going_on = one.going_on and bool(keep[:1].all())
-        kept = np.flatnonzero(keep)
-        words = slice(int(own.first[kept[0]]), int(own.first[kept[-1]] + own.count[kept[-1]])) if len(kept) else slice(0, 0)
-        part = replace(
-            own, payload=own.payload.take(words), kind=own.kind[kept], first=own.first[kept] - words.start, count=own.count[kept]
+        ends = own.payload.end[own.first + own.count - 1]
+        keep = (ends >= low) & (own.payload.start[own.first] <= high)
+        return (
+            replace(one, commands=_taken(own, keep), going_on=one.going_on and bool(keep[:1].all())),
+            replace(one, commands=_taken(own, ends < low), going_on=False),
         )
-        return Told(one.device, one.chip, one.chips, part, going_on)
+
+
+def _taken(own: Commands, keep: NDArray[np.bool_]) -> Commands:
+    """Some of a column of commands."""
+    kept = np.flatnonzero(keep)
+    words = slice(int(own.first[kept[0]]), int(own.first[kept[-1]] + own.count[kept[-1]])) if len(kept) else slice(0, 0)
+    return replace(
+        own, payload=own.payload.take(words), kind=own.kind[kept], first=own.first[kept] - words.start, count=own.count[kept]
+    )

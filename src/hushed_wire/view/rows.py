@@ -17,6 +17,7 @@ from ..bus.base import select_of
 from ..bus.channel import OVER_WORDS, Channel
 from ..part import Commands
 from ..part.describe import PLACING
+from ..part.digit import DigitTexts
 from ..rig.decoder import Decoded, Told
 from ..rig.numbered import as_counted, shown_places
 from ..rig.schema import Rig
@@ -87,6 +88,8 @@ class Rows:
         self.most, self.kept = most, kept
         self.shown = shown_places(rig, outside)
         self.place_of = {device.name: _place_of(rig, device.name, self.shown) for device in rig.device}
+        self.digits: dict[tuple[str, int], DigitTexts | None] = {}  # by device and chip
+        self.targets = {device.name: rig.target(device) for device in rig.device}
         # Selects of a parallel bus are told with each word, so all that hangs there is one place.
         self.open: dict[Place, list[Row]] = {}
         self.head: list[Row] = []
@@ -102,6 +105,9 @@ class Rows:
             self.count += len(own.table)
             self.open.setdefault((own.bus, own.select), []).extend(rows)
             new += rows
+        for told in piece.ahead:
+            if (digits := self._digits(told)) is not None:
+                digits.read(told.commands, np.empty(0, np.intp))
         for told in piece.commands:
             self._attach(told, picture)
         if self.most is not None:
@@ -141,23 +147,37 @@ class Rows:
         kept = {id(row) for row in (*self.head, *self.tail)}
         self.open = {place: [row for row in rows if id(row) in kept] for place, rows in self.open.items()}
 
+    def _digits(self, told: Told) -> DigitTexts | None:
+        """What follows what a driver of digits is told, None of other parts."""
+        key = told.device, told.chip
+        if key not in self.digits:
+            target = self.targets[told.device]
+            plain = target.part.memory.kind == "digit" and target.panel.form == "digits"
+            self.digits[key] = DigitTexts(target.part, target.panel, told.chip) if plain else None
+        return self.digits[key]
+
     def _attach(self, told: Told, picture: Callable[[Told, int], str] | None) -> None:
         """Each command to the row in which its last word fell."""
+        own, digits = told.commands, self._digits(told)
         place = self.place_of.get(told.device)
         if place is None:
             return
         rows = self.open.get(place) or self.open.get((place[0], "")) or []
         if not rows:
+            if digits is not None:
+                digits.read(own, np.empty(0, np.intp))
             return
-        own = told.commands
         starts = np.array([row.start for row in rows], np.int64)
         ends = np.array([row.end for row in rows], np.int64)
         when: NDArray[np.int64] = own.payload.end[own.first + own.count - 1]
         at = np.searchsorted(starts, when, side="right") - 1
         inside = (at >= 0) & (when <= ends[np.maximum(at, 0)])
         chip = f"chip {told.chip + 1}: " if told.chips > 1 else ""
-        for index in np.flatnonzero(inside).tolist():
+        shown = np.flatnonzero(inside)
+        texts = digits.read(own, shown) if digits is not None else {}
+        for index in shown.tolist():
             text = picture(told, index) if picture is not None and own.part.memory.kind == "scanned" else said(own, index, chip)
+            text += f': "{texts[index]}"' if index in texts else ""
             row, first, count = rows[int(at[index])], int(own.first[index]), int(own.count[index])
             row.said.append(text)
             row.told.append(
