@@ -77,7 +77,7 @@ def screen(capture: Trace | Reading, rig: Rig | Setup | None = None, at: float |
     if when is not None and not trace.start <= when <= trace.end:
         span = f"{trace.seconds(trace.start):g} to {trace.seconds(trace.end):g} s"
         raise HushedError(f"{at:g} s is beside the capture", where="at", remedy=f"it lasts from {span}")
-    return {device.device.name: device.glass(when) for device in capture.devices}
+    return {device.device.name: device.glass(when) for device in capture.devices if device.shows}
 
 
 def diagnose(capture: Trace, rig: Rig | Setup) -> Diagnosis:

@@ -13,8 +13,8 @@ from . import captured, options, output
 from .said import say
 
 if TYPE_CHECKING:
-    from ..rig import Setup
-    from ..trace import Source
+    from ..rig import DeviceReading, Reading, Setup
+    from ..trace import Source, Trace
     from ..view.progress import Bar
 
 EXAMPLES = """\
@@ -38,7 +38,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--full", action="store_true", help="every transaction with every word and every command of it")
     parser.add_argument("--summary", action="store_true", help="counts only, no listing")
     parser.add_argument(
-        "--as", dest="kind", choices=("listing", "hush"), default="listing", help="hush: a device's commands as a sequence"
+        "--as", dest="kind", choices=("listing", "hush"), default="listing", help="hush: what a device was told, as a sequence"
     )
     parser.add_argument("--device", metavar="NAME", help="with --as hush: the device, where several are on the bus")
 
@@ -210,21 +210,29 @@ def _quickly(args: argparse.Namespace, source: Source, plan: Setup, bar: Bar) ->
 
 
 def _hush(args: argparse.Namespace) -> int:
-    """The commands of one device as a sequence."""
+    """What one device was told, as a sequence: its commands, or, of a part that nobody knows, its words."""
+    from ..part.catalogs import UNKNOWN
+    from ..rig.assumption import unrecognised
     from ..sequence.from_commands import from_commands
 
     source, trace, plan = captured.load_any(args)
     path = source.path
-    devices = [reading for reading in captured.read_by(trace, plan, path).devices if len(reading)]
+    reading_of = captured.read_by(trace, plan, path)
+    devices = [reading for reading in reading_of.devices if len(reading)]
+    if not devices and not plan.rig.device:
+        plan.rig.device = unrecognised(reading_of)
+        captured.save_rig(args, plan)
+        reading_of = captured.read_by(trace, plan, path)
+        devices = reading_of.devices
     names = [reading.device.name for reading in devices]
     wanted = [reading for reading in devices if args.device in (None, reading.device.name)]
     if not wanted:
-        said = (
-            f"there is no device '{args.device}' that was spoken to" if args.device else "no display of the catalog was spoken to"
-        )
+        said = f"there is no device '{args.device}' that was spoken to" if args.device else "no display was spoken to"
         raise HushedError(
             said, where=path, remedy=nearest(args.device, names) if names and args.device else "name the part with --part"
         )
+    if all(reading.part.name == UNKNOWN for reading in wanted) and len({reading.device.on for reading in wanted}) == 1:
+        return _words(args, path, reading_of, wanted)
     if len(wanted) > 1:
         raise HushedError("several devices were spoken to", where=path, remedy=f"pick one with --device: {', '.join(names)}")
     reading = wanted[0]
@@ -235,13 +243,36 @@ def _hush(args: argparse.Namespace) -> int:
     line = plan.rig.way_to(reading.device)[0].lines.get("reset", "")
     resets: list[tuple[int, bool]] = []
     if line in trace.names:
-        edges = trace.edges(trace.names.index(line))
-        resets = [
-            (when, level == 1)
-            for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True)
-            if level < 2
-        ]
+        resets = [(when, level == 1) for when, level in zip(*_edges(trace, line), strict=True) if level < 2]
     lines = from_commands(reading.part, reading.chips, float(trace.tick), resets)
     head = [f"# {reading.part.name}, from {path}", f"device {reading.device.name}"]
     output.emit(args, ("\n".join([*head, *lines]) + "\n").encode())
     return 0
+
+
+def _words(args: argparse.Namespace, path: str, reading: Reading, wanted: list[DeviceReading]) -> int:
+    """The words for devices of unknown parts on one bus."""
+    from ..sequence.from_words import from_words
+
+    trace, device = reading.trace, wanted[0].device
+    lines = reading.rig.way_to(device)[0].lines
+    edges = [
+        (when, role, level == 1)
+        for role in ("reset", "enable", "backlight")
+        if lines.get(role) in trace.names
+        for when, level in zip(*_edges(trace, lines[role]), strict=True)
+        if level < 2
+    ]
+    selects = {own.device.select for own in wanted}
+    channels = [own for own in reading.on(device.on) if own.who is not None or own.select in selects or "" in selects]
+    called = {own.device.address: own.device.name for own in wanted if own.device.address is not None}
+    said = from_words(channels, float(trace.tick), called, edges)
+    head = [f"# words for a part that nobody knows, from {path}", f"device {device.name}"]
+    output.emit(args, ("\n".join([*head, *said]) + "\n").encode())
+    return 0
+
+
+def _edges(trace: Trace, line: str) -> tuple[list[int], list[int]]:
+    """Ticks and levels behind them of the edges of a line."""
+    edges = trace.edges(trace.names.index(line))
+    return edges.times[1:].tolist(), edges.level[1:].tolist()

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
 from . import captured, options, output
+
+if TYPE_CHECKING:
+    from ..rig import DeviceReading
 
 EXAMPLES = """\
 examples:
@@ -36,7 +39,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..errors import nearest
     from ..written_file import replace_file
 
     if args.output and args.output.lower().endswith((".png", ".gif")):
@@ -50,16 +52,7 @@ def run(args: argparse.Namespace) -> int:
     reading = captured.read_by(trace, plan, source.path)
     found = reading.devices
     captured.warn(trace.notes)
-    devices = [device for device in found if not args.device or device.device.name == args.device]
-    if args.device and not devices:
-        raise HushedError(
-            f"there is no device '{args.device}'",
-            where="--device",
-            remedy=nearest(args.device, [d.device.name for d in found]),
-        )
-    if not devices:
-        remedy = "name it with --part (hushed-wire diagnose tells what is on the bus)"
-        raise HushedError("no display of the catalog was recognised on the bus", where=source.path, remedy=remedy)
+    devices = _devices(args, found, source.path)
     at = args.at
     when = part.end if at is None else trace.ticks(at)
     if args.transfer:
@@ -102,6 +95,26 @@ def run(args: argparse.Namespace) -> int:
 
     output.report(args, write)
     return 0
+
+
+def _devices(args: argparse.Namespace, found: list[DeviceReading], path: str) -> list[DeviceReading]:
+    """Those of which something can be shown."""
+    devices = [device for device in found if not args.device or device.device.name == args.device]
+    if args.device and not devices:
+        raise HushedError(
+            f"there is no device '{args.device}'",
+            where="--device",
+            remedy=nearest(args.device, [d.device.name for d in found]),
+        )
+    if not devices:
+        remedy = "name it with --part (hushed-wire diagnose tells what is on the bus)"
+        raise HushedError("no display of the catalog was recognised on the bus", where=path, remedy=remedy)
+    hidden = [device.device.name for device in devices if not device.shows]
+    devices = [device for device in devices if device.shows]
+    if not devices:
+        what = f"nobody knows how the picture of '{hidden[0]}' lies in its memory"
+        raise HushedError(what, where=path, remedy="hushed-wire unravel looks for it")
+    return devices
 
 
 MOST_FRAMES = 2000

@@ -217,4 +217,8 @@ def _glass(args: argparse.Namespace, rig: Rig, link: Any) -> None:
     name = args.device or args.test_picture or next(iter(desk.shown))
     if name not in desk.shown:
         raise HushedError(f"there is no device '{name}'", where="--device", remedy=nearest(name, desk.shown))
+    if not desk.shown[name].panel.width:
+        raise HushedError(
+            f"nobody knows how the picture of '{name}' lies in its memory", where="--picture", remedy="leave it out"
+        )
     replace_file(args.picture, [shown_png(desk.glass(name), desk.shown[name].panel)])

@@ -19,9 +19,10 @@ from ..errors import HushedError, nearest
 from ..small_file import small_text
 from .describe import Part
 
-__all__ = ["SHIPPED", "Catalog", "catalog_names", "compile_all", "load", "load_file"]
+__all__ = ["SHIPPED", "UNKNOWN", "Catalog", "catalog_names", "compile_all", "load", "load_file"]
 
 SHIPPED = Path(__file__).parent / "catalog"
+UNKNOWN = "unknown"  # the part of a device of which only its wires are known; it stands beside the catalog, not in it
 
 
 class Catalog:
@@ -45,11 +46,12 @@ class Catalog:
         """A part by name; raises HushedError with the nearest names."""
         key = name.lower()
         if key not in self._parts:
-            path = next((path for folder in self.folders if (path := folder / f"{key}.toml").is_file()), None)
+            folders = [SHIPPED / "base"] if key == UNKNOWN else self.folders
+            path = next((path for folder in folders if (path := folder / f"{key}.toml").is_file()), None)
             if path is None:
                 self._parts[key] = self._same_as(key)
                 return self._parts[key]
-            self._parts[key] = _shipped(path) if path.parent == SHIPPED else load_file(path)
+            self._parts[key] = _shipped(path) if path.parent in (SHIPPED, SHIPPED / "base") else load_file(path)
         return self._parts[key]
 
     def _same_as(self, name: str) -> Part:

@@ -34,6 +34,7 @@ RESERVED = frozenset(
         "wait",
         "bytes",
         "data",
+        "words",
         "reset",
         "enable",
         "backlight",

@@ -233,7 +233,7 @@ class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
-    kind: paged, character, digit, pixel, port or scanned (LEDs without a chip).
+    kind: paged, character, digit, pixel, port, scanned (LEDs without a chip) or unknown.
 
     wrap: what the pointer does behind the last column of a page. chips: how
     many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes.
@@ -418,6 +418,8 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     def panel(self, name: str) -> Panel:
         """The ready panel of that name; raises HushedError naming those there are."""
         if not self.panels:
+            if self.memory.kind == "unknown":
+                raise HushedError("of an unknown part nobody knows how its panel lies in memory", remedy="leave the panel out")
             raise HushedError(f"{self.name} drives no panel of its own", remedy="it is a bridge: put a display behind it")
         if name not in self.panels:
             raise HushedError(f"{self.name} has no ready panel '{name}'", remedy=nearest(name, self.panels))

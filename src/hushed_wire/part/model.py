@@ -155,6 +155,7 @@ MODELS = {
     "pixel": ("pixel", "PixelMemory"),
     "port": ("port", "Port"),
     "scanned": ("scanned", "ScannedMemory"),
+    "unknown": ("port", "Port"),
 }
 
 

@@ -1,4 +1,5 @@
-"""Bridges as parts: the levels of their pins over time. What hangs on the pins is the rig's business."""
+"""Parts without a glass of their own: bridges, of which the levels of their pins are kept (what hangs on the pins is the rig's business), and
+those of which nobody knows where a picture lies."""
 
 from __future__ import annotations
 
@@ -8,4 +9,4 @@ __all__ = ["Port"]
 
 
 class Port(Model):
-    """The journal of a port's registers; a bridge has no glass."""
+    """The journal of a part's registers; it has no glass."""

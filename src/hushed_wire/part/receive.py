@@ -261,6 +261,7 @@ RECEIVERS: dict[str, Callable[[Seat], Receiver]] = {
     "spi-opcode": Opcoded,
     "rs-line": Latched,
     "nibbles": Latched,
+    "half-words": Latched,
     "dc-parallel": Latched,
     "load": Loaded,
     "scan": Lit,

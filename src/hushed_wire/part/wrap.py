@@ -129,6 +129,7 @@ WRAPS: dict[str, Framing] = {
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
     "rs-line": Framing("parallel", 8, _marked, of=("e",)),
     "nibbles": Framing("parallel", 4, _marked, of=("e",), halves=True),
+    "half-words": Framing("parallel", 4, _marked, of=("e",)),
     "dc-parallel": Framing("parallel", 8, _marked, of=("wr",)),
     "load": Framing("shift", 8, _loads, marked=False, loads=True),
     "scan": Framing("matrix", 8, _pictures, marked=False, pictures=True),

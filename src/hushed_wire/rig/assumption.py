@@ -21,7 +21,7 @@ from .guess_settings import Shape, check_shape
 from .reading import Reading, decode
 from .schema import Bus, Device, Rig
 
-__all__ = ["Options", "Setup", "assume"]
+__all__ = ["Options", "Setup", "assume", "unrecognised"]
 
 OTHERS = 400_000  # changes in which a display behind a register is looked for
 AT_FIRST = 2000  # words in which a part that makes nothing of them is told
@@ -104,6 +104,20 @@ def assume(trace: Trace, options: Options) -> Setup:
     answered = {int(address) for address in np.unique(heard.who.address[heard.who.answered])}
     if not any(device.address in answered for device in rig.device) or (options.part and load(options.part).i2c is None):
         _behind_adapter(trace, out, options)
+    return out
+
+
+def unrecognised(reading: Reading) -> list[Device]:
+    """What was spoken to in a capture in which no part is recognised, as devices of an unknown part: a name for each address or select."""
+    out: list[Device] = []
+    for own in reading.channels:
+        if own.who is not None:
+            called = np.unique(own.who.address[own.who.answered & ~own.who.read]).tolist()
+            out += [Device(f"at-{address:02x}", own.bus, address=int(address)) for address in called]
+        elif len(own.words):
+            out.append(
+                Device(f"display-{own.select}" if own.number else "display", own.bus, select=own.select if own.number else "")
+            )
     return out
 
 

@@ -129,6 +129,8 @@ class RigEncoder:
         pause = np.where(data, behind_data, self._busy(target.part, step, len(raw)))
         if bits == 9:
             return raw | data.astype(np.uint32) << 8, data, pause
+        if bits == 4 and target.part.halves is None:  # of a part that nobody knows each half is a word of its own
+            return raw << 4 & 0xF0, data, pause
         if bits == 4:
             return self._nibbles(target, raw, data, pause)
         return raw, data, pause

@@ -53,6 +53,11 @@ class DeviceReading:
     def __len__(self) -> int:
         return sum(map(len, self.chips))
 
+    @property
+    def shows(self) -> bool:
+        """Whether it has a glass of which it is known how it lies in memory."""
+        return bool(self.panel.width)
+
     @cached_property
     def memory(self) -> Model | Chips:
         """What its memory holds over time."""

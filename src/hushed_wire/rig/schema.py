@@ -11,6 +11,7 @@ from ..bus.base import BUSES, Settings, kind_with
 from ..bus.scan_roles import Lamps, axes
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
+from ..part.catalogs import UNKNOWN
 from ..part.describe import chips_of
 from ..part.orientation import box_of
 from ..part.wrap import BUS_OF, WRAPS
@@ -111,12 +112,14 @@ class Bridge(msgspec.Struct, forbid_unknown_fields=True):
 class Device(msgspec.Struct, forbid_unknown_fields=True):
     """A part on a bus or bridge, with its panel: the name of a ready one, or a table (`ready` names what it starts from).
 
+    part: of the catalog, or unknown: then its words are sent and told, not understood.
+
     position: in a chain of parts that share a select, 0 nearest to the driver. select: the role of its select line.
     """
 
     name: str
     on: str
-    part: str
+    part: str = UNKNOWN
     address: int | None = None
     panel: str | dict[str, Any] = ""
     supply: str = ""
@@ -208,7 +211,10 @@ class Rig(msgspec.Struct, forbid_unknown_fields=True):
             else 1
         )
         panel = panel_of(part, device)
-        return Target(device.name, part, panel, framing_of(part, kind, roles, bits), device.position, chain)
+        side_by_side = sum(role in roles for role in ("cs1", "cs2", "cs3")) if part.memory.kind == "unknown" else 0
+        return Target(
+            device.name, part, panel, framing_of(part, kind, roles, bits), device.position, chain, selected_apart=side_by_side
+        )
 
     def devices_on(self, bus: Bus) -> list[Device]:
         """The devices directly on a bus, in the file's order."""
@@ -223,7 +229,9 @@ def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
         raise HushedError(f"{part.name} cannot hang on a bus of kind {kind}", remedy=f"it takes {kinds}")
     for name in fitting:
         row = WRAPS[name]
-        if (row.halves and "d0" not in roles) or (row.said and (bits == row.bits or BUSES[kind].marks not in roles)):
+        if part.memory.kind == "unknown" and row.said and bits != row.bits:
+            continue  # how long its words are nothing tells but the rig
+        if (row.bits == 4 and "d0" not in roles) or (row.said and (bits == row.bits or BUSES[kind].marks not in roles)):
             return name
     return fitting[0]
 

@@ -125,6 +125,25 @@ def _data(state: State, statement: Statement) -> Step:
     return _step(state, statement, Send(True, parse.byte_list(statement), state.chip_mask))
 
 
+def _words(state: State, statement: Statement) -> Step:
+    """`words 0x21 0x14 data 0xFF*84`: commands and data in one transfer."""
+    sends: list[Send] = []
+    data, own = False, list[str]()
+    for word in (*statement.words, ""):
+        if word and word not in ("command", "data"):
+            own.append(word)
+            continue
+        if own:
+            sends.append(Send(data, parse.bytes_of(statement, tuple(own)), state.chip_mask))
+            own = []
+        data = word == "data"
+    if not sends or statement.fields:
+        raise HushedError("'words' needs bytes", remedy="like: words 0x21 0x14 data 0xFF*84")
+    if WRAPS[state.target.framing].bits == 16 and (len(sends) > 1 or sends[0].data or len(sends[0].raw) % 2):
+        raise HushedError(f"{state.target.part.name} takes register and value", remedy="two bytes a word, and no data apart")
+    return _step(state, statement, *sends)
+
+
 def _line(state: State, statement: Statement) -> Step:
     """`reset low`: the level of a line beside the bus."""
     levels = {"low": False, "off": False, "high": True, "on": True}
@@ -199,6 +218,7 @@ VERBS: dict[str, Callable[[State, Statement], Step | None]] = {
     "wait": _wait,
     "bytes": _bytes,
     "data": _data,
+    "words": _words,
     "reset": _line,
     "enable": _line,
     "backlight": _line,

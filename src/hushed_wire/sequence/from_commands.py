@@ -6,12 +6,10 @@ from collections.abc import Sequence
 from typing import Any
 
 from ..part import Commands, Part
-from ..units import show
+from .from_words import REST, rest_text
 from .listing import Item, to_hush
 
 __all__ = ["from_commands"]
-
-REST = 0.5e-3  # seconds from which on a rest is written down
 
 
 def from_commands(part: Part, chips: Sequence[Commands], tick: float, resets: Sequence[tuple[int, bool]] = ()) -> list[str]:
@@ -41,7 +39,7 @@ def from_commands(part: Part, chips: Sequence[Commands], tick: float, resets: Se
         if number < 0 or number != chip:
             flush()
             if rest >= REST:
-                out.append(f"wait {_rest(rest)}")
+                out.append(f"wait {rest_text(rest)}")
             if number < 0:
                 out.append(f"reset {'high' if what else 'low'}")
                 before = start
@@ -49,7 +47,7 @@ def from_commands(part: Part, chips: Sequence[Commands], tick: float, resets: Se
             chip = number
             out.append("select all" if number == ALL else f"select {number + 1}")
         elif rest >= REST:
-            waits[len(pending)] = _rest(rest)
+            waits[len(pending)] = rest_text(rest)
         pending.append(what)
         before = end
     flush()
@@ -75,7 +73,3 @@ def _both_chips_at_once(events: list[tuple[int, int, int, Any]], chips: int) -> 
             out.append(events[at])
             at += 1
     return out
-
-
-def _rest(seconds: float) -> str:
-    return show(float(f"{seconds:.3g}"), "s").replace(" ", "").replace("µ", "u")

@@ -18,6 +18,8 @@ MARGIN = Fraction(11, 10)  # by which whoever sends keeps a part's times: a data
 class Target(msgspec.Struct, frozen=True):
     """A device that a sequence may speak to. framing: how it is wired; the part's first one where nothing tells.
 
+    selected_apart: of an unknown part, how many chips have selects of their own.
+
     position, chain: where it sits among how many of its kind that share one select (0 is nearest to the driver).
     """
 
@@ -27,6 +29,7 @@ class Target(msgspec.Struct, frozen=True):
     framing: str = ""
     position: int = 0
     chain: int = 1
+    selected_apart: int = 0
 
     def __post_init__(self) -> None:
         if not self.framing:
@@ -39,6 +42,8 @@ class Target(msgspec.Struct, frozen=True):
     def chips(self) -> int:
         """How many of the part share the glass."""
         memory = self.part.memory
+        if self.selected_apart:
+            return self.selected_apart
         if memory.kind in ("character", "digit"):
             return chips_of(self.panel)
         return -(-self.panel.width // memory.columns) if memory.chips > 1 else 1

@@ -108,6 +108,8 @@ def _facts(outcome: Diagnosis) -> list[tuple[str, str]]:
 def _glasses(outcome: Diagnosis) -> list[Glass]:
     out = []
     for device in outcome.reading.devices:
+        if not device.shows:
+            continue
         glass = device.glass()
         said = f"{device.part.name}, {device.panel.name or f'{device.panel.width}x{device.panel.height}'}: " + (
             "lit" if glass.shown else "dark; so it would look if it were lit"

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from ..bus.base import select_of
 from ..bus.channel import OVER_WORDS, Channel
 from ..part import Commands
+from ..part.catalogs import UNKNOWN
 from ..part.describe import PLACING
 from ..part.digit import DigitTexts
 from ..rig.decoder import Decoded, Told
@@ -175,6 +176,8 @@ class Rows:
         chip = f"chip {told.chip + 1}: " if told.chips > 1 else ""
         shown = np.flatnonzero(inside)
         texts = digits.read(own, shown) if digits is not None else {}
+        if own.part.name == UNKNOWN:
+            return  # its words are all that can be told
         for index in shown.tolist():
             text = picture(told, index) if picture is not None and own.part.memory.kind == "scanned" else said(own, index, chip)
             text += f': "{texts[index]}"' if index in texts else ""

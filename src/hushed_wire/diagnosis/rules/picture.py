@@ -20,7 +20,7 @@ __all__ = ["RULES", "all_good"]
 def written(case: Case) -> Iterator[Finding]:
     """Pictures that were written in part, or that show nothing, and a backlight that is never on."""
     for reading in case.devices:
-        if not reading.started or case.unfinished or not len(reading):
+        if not reading.started or case.unfinished or not len(reading) or not reading.shows:
             continue
         glass = reading.glass()
         known = glass.known
@@ -87,6 +87,8 @@ def _ever_anything(reading: DeviceReading) -> bool:
 def all_good(case: Case) -> Iterator[Finding]:
     """Nothing wrong on the wires: what is left, for each panel. Asked only when no rule found a fault or warning."""
     for reading in case.devices:
+        if not reading.shows:
+            continue
         glass = reading.glass()
         if not len(reading) or not glass.shown or not glass.anything:
             continue

@@ -186,6 +186,9 @@ def sisters(case: Case) -> Iterator[Finding]:
     for reading in case.devices:
         if not len(reading):
             continue
+        if reading.part.memory.kind == "unknown":
+            case.shared.unjudged.append(f"what '{reading.device.name}' is told, as nobody knows its part")
+            continue
         framing = case.rig.target(reading.device).framing
         payload = [chip.payload for chip in reading.chips]
         alien = _unknown(reading.chips)
