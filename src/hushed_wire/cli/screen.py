@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from ..errors import HushedError
+from ..errors import HushedError, nearest
 from . import captured, options, output
 
 if TYPE_CHECKING:
