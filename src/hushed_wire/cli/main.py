@@ -47,6 +47,7 @@ COMMANDS: list[tuple[str, str, str]] = [
     ("find the fault", "diagnose", "what is wrong: the cause, the evidence, the next step"),
     ("find the fault", "sweep", "many captures at once, on every core: which are good, and which share a cause"),
     ("find the fault", "budget", "what wiring and parts allow: frame rates, dividers, LEDs that take turns, memory"),
+    ("find the fault", "unravel", "a display without a datasheet: its pins, its bus, its set-up, where its picture lies"),
     ("port", "compare", "do two drivers tell the display the same? captures, sequences or bytes, timing left aside"),
     ("port", "emit", "driver source for a target, from a sequence or from the old driver's capture"),
     ("port", "init", "what the captures of a folder have in common, said once: a rig and a hushed.toml"),

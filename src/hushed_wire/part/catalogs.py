@@ -38,6 +38,10 @@ class Catalog:
             for path in sorted(folder.glob("*.toml")):
                 self.load(path.stem.lower())
 
+    def add(self, part: Part) -> None:
+        """A part that stands in no file. It is loaded by its name, and not among `names`."""
+        self._parts[part.name.lower()] = part
+
     def names(self) -> list[str]:
         """Of all its parts."""
         return sorted({path.stem.lower() for folder in self.folders for path in folder.glob("*.toml")})

@@ -27,10 +27,13 @@ class CharacterMemory(Journal):
 
     def __init__(self, part: Part, tick: float = 1e-9, from_reset: bool = True) -> None:
         super().__init__(part, tick, from_reset)
+        # Where no command says how many lines there are, addresses run through the whole memory.
+        self.runs_on = "lines" not in part.memory.registers
+        self.size = part.memory.columns if self.runs_on else SIZE
         self._pointer: int | None = None  # address of the next write, unknown until it is set
         self._in_glyphs = False
         if from_reset:  # "Reset Function": display clear, then increment by one, no shift
-            self._write(np.zeros(SIZE, np.int64), np.arange(SIZE), np.full(SIZE, SPACE, np.uint8))
+            self._write(np.zeros(self.size, np.int64), np.arange(self.size), np.full(self.size, SPACE, np.uint8))
             self._pointer = 0
         self.record(0, "window.shift", 0)
 
@@ -41,7 +44,7 @@ class CharacterMemory(Journal):
     # ---- effects of instructions (Table 6) ----
 
     def _clear(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._write(np.full(SIZE, when), np.arange(SIZE), np.full(SIZE, SPACE, np.uint8))
+        self._write(np.full(self.size, when), np.arange(self.size), np.full(self.size, SPACE, np.uint8))
         self.record(when, "entry-mode.direction", "increment")  # "sets I/D to 1 in entry mode"
         self._home(when, name, fields)
 
@@ -55,7 +58,7 @@ class CharacterMemory(Journal):
         if fields["what"] == "display":
             self.record(when, "window.shift", int(self.value("window.shift")) - step)
         elif self._pointer is not None and not self._in_glyphs:
-            self._pointer = (self._pointer + step) % SIZE
+            self._pointer = (self._pointer + step) % self.size
             self._note_pointer(when)
 
     def _to_cell(self, when: int, name: str, fields: dict[str, Value]) -> None:
@@ -64,7 +67,7 @@ class CharacterMemory(Journal):
         if self.two_lines():
             self._pointer = min(address & 0x3F, 39) + (40 if address & 0x40 else 0)
         else:
-            self._pointer = min(address, SIZE - 1)
+            self._pointer = min(address, self.size - 1)
         self._note_pointer(when)
 
     def _to_glyph(self, when: int, name: str, fields: dict[str, Value]) -> None:
@@ -78,7 +81,7 @@ class CharacterMemory(Journal):
         if self._pointer is None or not len(values):
             return
         step = -1 if self.role("direction", "increment") == "decrement" else 1
-        size = 64 if self._in_glyphs else SIZE
+        size = 64 if self._in_glyphs else self.size
         cells = (self._pointer + step * np.arange(len(values))) % size
         self._write(times, cells + (CGRAM if self._in_glyphs else 0), values)
         self._pointer = (self._pointer + step * len(values)) % size
@@ -109,8 +112,10 @@ class CharacterMemory(Journal):
         for row in panel.cells:
             addresses = [first + k for first, count in zip(row[0::2], row[1::2], strict=True) for k in range(count)]
             if addresses[0] >> 8 == controller:
-                rows.append([cell_of(address & 0xFF, shift, two) for address in addresses])
-        cells = np.array(rows, np.int64)
+                rows.append(
+                    [(address & 0xFF) + shift if self.runs_on else cell_of(address & 0xFF, shift, two) for address in addresses]
+                )
+        cells = np.array(rows, np.int64) % self.size if self.runs_on else np.array(rows, np.int64)
         codes = np.where(cells >= 0, memory[np.maximum(cells, 0)], SPACE).astype(np.int64)
         known = (cells < 0) | written[np.maximum(cells, 0)]
         lines = ["".join(shown_as(self.part.memory.rom, code) for code in row) for row in codes.tolist()]

@@ -345,6 +345,24 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
             self._variants[entry.below] = msgspec.structs.replace(self, limits=limits, waits=waits, levels=levels)
         return self._variants[entry.below]
 
+    @property
+    def top_bit(self) -> Literal["little", "big"]:
+        """Of bytes that stand upright: which bit is on top, the lowest (little) or the highest, as NumPy calls it."""
+        return "big" if self.memory.layout is not None and self.memory.layout.first == "high" else "little"
+
+    @property
+    def usual_mode(self) -> str:
+        """How a paged memory takes data where nothing set it: through windows, where there is no pointer to a page."""
+        effects = {command.effect for command in self.command}
+        windows = "page-window" in effects and "page" not in effects
+        return str(self.reset.get(self.memory.registers.get("mode", ""), "horizontal" if windows else "page"))
+
+    @property
+    def usual_format(self) -> str:
+        """How many bits a pixel has where no command sets it."""
+        bits = self.memory.layout.bits if self.memory.layout is not None else 1
+        return f"{bits}-bit" if bits > 1 else "16-bit"
+
     @cached_property
     def modes(self) -> tuple[str, ...]:
         """Registers that change what codes mean."""

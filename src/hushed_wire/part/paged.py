@@ -33,10 +33,11 @@ class Memory(Journal):
         memory = part.memory
         self.columns, self.pages = memory.columns, memory.pages
         self._mode_register = memory.registers.get("mode", "")
-        self._usual_mode = str(part.reset.get(self._mode_register, "page"))
+        self._usual_mode = part.usual_mode
         self._mode = self._usual_mode if from_reset or not self._mode_register else ""
         # Parts of the pointer that are not known yet; data that come before they are known have no place.
-        self._unknown = set() if from_reset else {"low", "high", "page"}
+        placed = {"column", "column-low", "column-high", "column-window"} & {command.effect for command in part.command}
+        self._unknown = set() if from_reset else {"low", "high", "page"} if placed else {"page"}
         self._column = self._page = 0
         self._page_start = 0  # column to which page addressing returns
         self._columns_window = (0, self.columns - 1)
@@ -150,7 +151,7 @@ class Memory(Journal):
         """What the panel shows at a tick."""
         settings = self.settings(panel, when, from_reset)
         ram, written = self.at(when)
-        rows = np.unpackbits(ram, axis=0, bitorder="little").reshape(-1, self.columns).astype(bool)
+        rows = np.unpackbits(ram, axis=0, bitorder=self.part.top_bit).reshape(-1, self.columns).astype(bool)
         known = np.repeat(written, 8, axis=0)
         scrolling, vertical = False, 0
         if self.register("scroll.state", when) == "on":

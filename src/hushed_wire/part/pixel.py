@@ -61,7 +61,7 @@ class PixelMemory(Journal):
             return
         raw = np.concatenate([self._rest, values])
         late = np.concatenate([np.full(len(self._rest), times[0] if len(times) else 0), times])
-        colours, used, each = to_colours(raw, str(self.role("format", "16-bit")))
+        colours, used, each = to_colours(raw, str(self.role("format", self.part.usual_format)))
         self._rest = raw[used:]
         if not len(colours):
             return

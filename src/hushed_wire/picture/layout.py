@@ -6,7 +6,7 @@ rows interleaved), which only moves pixels; and lines of numbers become lines of
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,10 +22,10 @@ __all__ = [
 ]  # fmt: skip
 
 
-def pack_pages(pixels: NDArray[np.bool_]) -> NDArray[np.uint8]:
-    """(height, width) pixels to (pages, width) bytes: eight rows a byte, bit 0 uppermost; the last page is padded dark."""
+def pack_pages(pixels: NDArray[np.bool_], top_bit: Literal["little", "big"] = "little") -> NDArray[np.uint8]:
+    """(height, width) pixels to (pages, width) bytes: eight rows a byte, bit 0 uppermost (little); the last page is padded dark."""
     short = -pixels.shape[0] % 8
-    return np.packbits(np.pad(pixels, ((0, short), (0, 0))), axis=0, bitorder="little")
+    return np.packbits(np.pad(pixels, ((0, short), (0, 0))), axis=0, bitorder=top_bit)
 
 
 def unpack_pages(pages: NDArray[np.uint8], height: int) -> NDArray[np.bool_]:

@@ -247,7 +247,7 @@ def _pages(state: State, wide: int, high: int) -> list[Step]:
     """A box at the top left of a memory of pages, as the set-up has it filled."""
     target = state.target
     areas = target.part.memory.area
-    area = areas.get(str(state.role("mode", "page"))) or next(iter(areas.values()))
+    area = areas.get(str(state.role("mode", target.part.usual_mode))) or next(iter(areas.values()))
     pages, columns = -(-high // 8), target.part.memory.columns
     at_once = any("{right}" in line for line in area)
     sends: list[Send] = []
@@ -268,7 +268,7 @@ BITS = {"12-bit": 12, "16-bit": 16, "18-bit": 24}  # of a pixel on the bus, by t
 def _window(state: State, wide: int, high: int) -> list[Step]:
     """A box of a memory of colours."""
     target = state.target
-    bits = BITS.get(str(state.role("format")), 16)
+    bits = BITS.get(str(state.role("format", target.part.usual_format)), 16)
     words = {"left": 0, "right": wide - 1, "top": 0, "bottom": high - 1}
     sends = [send for line in target.part.memory.area["window"] for send in _said(target, line.format(**words))]
     return _steps(target, [*sends, Send(True, bytes(wide * high * bits // 8))])

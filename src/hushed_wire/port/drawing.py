@@ -122,7 +122,7 @@ def _digits(made: Plan) -> Drawing:
 
 def _paged(made: Plan, frame: bool) -> Drawing:
     panel, part = made.target.panel, made.part
-    mode = str(made.state.role("mode", "page"))
+    mode = str(made.state.role("mode", made.part.usual_mode))
     area = part.memory.area.get(mode)
     if area is None or mode == "vertical":
         return Drawing(why=f"drawing is left out: it goes by pages, and the set-up chooses {mode} addressing")
@@ -164,7 +164,7 @@ def _mounted(width: int, height: int, rotate: int, mirror: bool) -> tuple[str, s
 
 def _colour(made: Plan) -> Drawing:
     panel, part, memory = made.target.panel, made.part, made.part.memory
-    if str(made.state.role("format")) != "16-bit":
+    if str(made.state.role("format", made.part.usual_format)) != "16-bit":
         return Drawing(why="drawing is left out: it sends colours of 16 bits, and the set-up chooses another format")
     bonded, sits = upright(panel, memory.columns, memory.rows), box_of(panel)
     roles = {role: made.state.role(role) for role in ("row_order", "column_order", "exchange")}

@@ -114,12 +114,12 @@ def commands_of(state: State, lines: Iterable[str], words: dict[str, int], chips
 def _paged(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     target = state.target
     part, panel = target.part, target.panel
-    mode = str(state.role("mode", "page"))
+    mode = str(state.role("mode", part.usual_mode))
     area = part.memory.area.get(mode)
     if area is None:
         raise HushedError(f"{part.name} has no way to place a picture in {mode} mode", remedy="set another memory mode first")
     native, (x0, y0, x1, y1) = _native(state, box)
-    pages = layout.pack_pages(native)
+    pages = layout.pack_pages(native, part.top_bit)
     windowed = any("{right}" in line for line in area)
     sends: list[Send] = []
     wide = part.memory.columns if target.chips > 1 else panel.width
@@ -179,7 +179,7 @@ def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     window, piece = now.window(inside), now.addressed(bonded.kept(native[y0:y1, x0:x1]))
     words = {"left": window.left, "right": window.right - 1, "top": window.top, "bottom": window.bottom - 1}
     sends = commands_of(state, part.memory.area["window"], words)
-    return [*sends, Send(True, to_bytes(piece, str(state.role("format"))))]
+    return [*sends, Send(True, to_bytes(piece, str(state.role("format", part.usual_format))))]
 
 
 def is_text(state: State) -> bool:

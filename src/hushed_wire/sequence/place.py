@@ -76,7 +76,9 @@ def fill(state: State, statement: Statement) -> Step:
         canvas.pixels[:] = word == "on"
     elif byte is not None and 0 <= byte <= 255:
         native = np.unpackbits(
-            np.full((-(-state.target.panel.height // 8), state.target.panel.width), byte, np.uint8), axis=0, bitorder="little"
+            np.full((-(-state.target.panel.height // 8), state.target.panel.width), byte, np.uint8),
+            axis=0,
+            bitorder=state.target.part.top_bit,
         )
         canvas.pixels[:] = layout.as_seen(native[: state.target.panel.height].astype(bool), state.target.panel)
     else:

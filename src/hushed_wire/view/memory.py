@@ -33,16 +33,20 @@ def _characters(out: Console, device: DeviceReading, model: CharacterMemory, whe
     """Two lines of forty cells, those in the window marked below; the eight characters of one's own, dot by dot."""
     held, written = model.at(when)
     shift = int(model.register("window.shift", when) or 0)
-    seen = np.zeros(80, bool)
+    seen = np.zeros(model.size, bool)
     two = model.two_lines()
     for row in device.panel.cells:
         for first, count in zip(row[0::2], row[1::2], strict=True):
             for k in range(count):
                 address = (first & 0xFF) + k
+                if model.runs_on:
+                    seen[(address + shift) % model.size] = True
+                    continue
                 line, column = (1, address - 0x40) if address >= 0x40 else (0, address)
                 seen[(line * 40 + (column + shift) % 40) if two else (address + shift) % 80] = True
-    out.print(Text(f"DDRAM, {'two lines of 40' if two else 'one line of 80'}; marked: what the window shows", style="head"))
-    for line in range(2):
+    how = "two lines of 40" if two else f"one line of {model.size}"
+    out.print(Text(f"DDRAM, {how}; marked: what the window shows", style="head"))
+    for line in range(-(-model.size // 40)):
         cells = slice(40 * line, 40 * line + 40)
         text = "".join(
             shown_as(device.part.memory.rom, int(code)) if known else "·"

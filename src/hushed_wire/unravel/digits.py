@@ -1,0 +1,115 @@
+"""Digits of seven segments whose wiring nobody knows: registers that are written again and again, and the order of segments under which
+what they get are digits.
+
+There are 40,320 ways to wire eight outputs to seven segments and a point; under nearly all of them some value is no character.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from functools import lru_cache
+from itertools import pairwise, permutations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..part.segments import SHAPES
+from .machine import Machine, Pointer
+from .talk import Step
+
+__all__ = ["NAMES", "digits", "orders", "worth"]
+
+DIGITS_LEAST = 3  # times a register of digits is written at least in each capture
+NAMES = ("a", "b", "c", "d", "e", "f", "g", "dp")
+FAMILIAR = {**dict.fromkeys("0123456789", 1.0), " ": 1.0, "-": 0.8, **dict.fromkeys("AbCdEFHLPru°_", 0.3)}
+
+
+def digits(captures: list[list[Step]], pairs: bool) -> list[Machine]:
+    """Registers side by side that are written most often, as digits. pairs: words of register and value; else bytes behind an address."""
+    writes: list[list[tuple[int, int]]] = []  # of each capture (address, value)
+    counting = any(len(step.args) > 1 for steps in captures for step in steps)
+    for steps in captures:
+        own = []
+        for step in steps:
+            if len(step.code) == 1:
+                own += [(step.code[0] + number, value) for number, value in enumerate(step.args)]
+            elif len(step.code) == 2 and not step.args:
+                own.append((step.code[0], step.code[1]))
+        writes.append(own)
+    counts = Counter(address for own in writes for address, _ in own)
+    often = sorted(address for address, count in counts.items() if count >= DIGITS_LEAST * len(captures))
+    if not often:
+        return []
+    most = max(counts.values())
+    often = [address for address in often if counts[address] >= most / 4]
+    runs = np.split(np.array(often), np.flatnonzero(np.diff(often) != 1) + 1)
+    run = max(runs, key=lambda own: sum(counts[address] for address in own.tolist())).tolist()
+    if not 1 <= len(run) <= 16:
+        return []
+    values = Counter(value for own in writes for address, value in own if address in run)
+    ways = worth(values)
+    best = float(ways.max())
+    if best < 0.6 or len(values) < 3:
+        return []
+    tied = np.flatnonzero(ways >= best - 1e-9)
+    wiring = tuple(NAMES[name] for name in orders()[tied[0]])
+    changes = {address: _changes(writes, address) for address in run}
+    backwards = _rank(run, changes) < 0
+    because = (
+        f"{len(values)} values at {run[0]:02X}h to {run[-1]:02X}h are digits under {_ways(len(tied))} to wire eight segments"
+    )
+    machine = Machine("digit", best, len(run), 1, because, {"digit": Pointer(run[0], 4, tuple(range(len(run))))})
+    machine.wiring, machine.backwards, machine.tied = wiring, backwards, len(tied)
+    machine.write = run[0] if counting or not pairs else -1
+    return [machine]
+
+
+def _ways(count: int) -> str:
+    return "one way" if count == 1 else f"{count} ways"
+
+
+def _changes(writes: list[list[tuple[int, int]]], address: int) -> int:
+    """How often a digit changes."""
+    out = 0
+    for own in writes:
+        got = [value for where, value in own if where == address]
+        out += sum(a != b for a, b in pairwise(got))
+    return out
+
+
+def _rank(run: list[int], changes: dict[int, int]) -> float:
+    """Whether later registers change more often (the digit on the right is the restless one), or less: below zero."""
+    own = np.array([changes[address] for address in run], float)
+    where = np.arange(len(run)) - (len(run) - 1) / 2
+    return float((where * (own - own.mean())).sum())
+
+
+@lru_cache(maxsize=1)
+def orders() -> NDArray[np.int8]:
+    """(40320, 8) the segment, by its number in `NAMES`, that each bit lights."""
+    return np.array(list(permutations(range(8))), np.int8)
+
+
+@lru_cache(maxsize=1)
+def _worths() -> NDArray[np.float64]:
+    """(256,) how much of a character each set of lit segments is, a point apart."""
+    out = np.zeros(256)
+    for char, weight in FAMILIAR.items():
+        lit = sum(1 << NAMES.index(name) for name in SHAPES[char])
+        out[lit] = out[lit | 0x80] = weight
+    return out
+
+
+def worth(values: Counter[int]) -> NDArray[np.float64]:
+    """(40320,) for each wiring the share of values that are characters under it, those that come often a little more."""
+    out, whole = np.zeros(len(orders())), 0.0
+    for value, count in values.items():
+        lit = np.zeros(len(orders()), np.int64)
+        for bit in range(8):
+            if value >> bit & 1:
+                lit |= np.left_shift(1, orders()[:, bit].astype(np.int64))
+        weight = 1 + 0.1 * np.log(count)
+        point = 0.02 * (lit >> 7)  # of two ways that are as good, the one with fewer points
+        out += weight * (_worths()[lit] - point)
+        whole += weight
+    return out / max(whole, 1e-9)
