@@ -14,7 +14,7 @@ SOURCE = ROOT / "src" / "hushed_wire"
 # From the top to the bottom; packages in one group do not see each other.
 LAYERS = [
     {"cli"}, {"view", "demo"}, {"__init__"}, {"library"},
-    {"comparison", "diagnosis", "link", "port", "sweep"}, {"rig"}, {"sequence"}, {"picture"}, {"part"}, {"bus"}, {"trace"},
+    {"comparison", "diagnosis", "link", "port", "sweep", "unravel"}, {"rig"}, {"sequence"}, {"picture"}, {"part"}, {"bus"}, {"trace"},
     {"finding", "compiled", "units", "errors", "harmless", "small_file", "written_file", "version", "lazy", "project"},
 ]  # fmt: skip
 RANK = {name: rank for rank, group in enumerate(LAYERS) for name in group}

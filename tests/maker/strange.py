@@ -61,8 +61,12 @@ def strange(family: str, seed: int, captures: int = 2) -> Strange:
             wave.wait(1e6)
         made.begin(write, wave)
         wave.wait(3e6)
+        if made.clears:
+            made.clear(write)
         for frame in range(made.frames):
             last = made.draw(write, random.Random(f"{seed} {number} {frame}"))
+            if made.between:  # brightness, say
+                write(made.between, False)
             wave.wait(chance.uniform(8e6, 3e7))
         waves.append(wave)
         shown.append(last)
@@ -98,7 +102,8 @@ def _lines(chance: random.Random, kind: str) -> tuple[list[tuple[str, int]], dic
 def _master(wave: Wave, kind: str, roles: dict[str, str], chance: random.Random) -> Write:
     if kind.startswith("spi"):
         bus = Spi(wave, chance.choice((1e6, 2e6, 4e6)), mode=chance.choice((0, 0, 3)), sck=roles["sck"], mosi=roles["mosi"],
-                  cs=roles.get("cs", ""), dc=roles.get("dc", ""), nine=kind == "spi nine")  # fmt: skip
+                  cs=roles.get("cs", ""), dc=roles.get("dc", ""), nine=kind == "spi nine",
+                  each=kind == "spi" and chance.random() < 0.3)  # fmt: skip
         if bus.mode == 3:
             wave.put(**{bus.sck: 1})
             wave.first[bus.sck] = 1
@@ -131,6 +136,12 @@ class _Display:
         self.set_up: list[tuple[bool, int]] = []
         self.picture: NDArray[np.bool_] | NDArray[np.uint8] | None = None
         self.said: dict[str, object] = {}
+
+    clears = False
+    between: tuple[int, ...] = ()
+
+    def clear(self, write: Write) -> None:
+        """Empties the memory, where its driver does so ahead of the first picture."""
 
     def others(self, taken: set[int], count: int) -> list[int]:
         """Codes that mean something else: none of those taken."""
@@ -178,6 +189,8 @@ class Paged(_Display):
         }
         self.steps = [(False, self.others(taken, chance.choice((1, 2)))) for _ in range(chance.randint(6, 12))]
         self.together = chance.random() < 0.5
+        self.clears = chance.random() < 0.5
+        self.between = tuple(self.others(taken, 2)) if chance.random() < 0.4 else ()
         self.chunk = chance.choice((16, 32, 200, 200))
         self.said = {
             "style": self.style,
@@ -186,6 +199,9 @@ class Paged(_Display):
             "first": "low" if self.first_low else "high",
             "down": self.down,
         }
+
+    def clear(self, write: Write) -> None:
+        self._write(write, [[0] * self.width] * self.pages, (0, self.width, 0, self.pages))
 
     def draw(self, write: Write, chance: random.Random) -> NDArray[np.bool_]:
         picture = scene(chance, self.width, self.height, chance.choice(("text", "mixed", "boxes", "text")))
@@ -201,12 +217,17 @@ class Paged(_Display):
         upper, lower = (top, bottom) if self.down else (self.pages - bottom, self.pages - top)
         shown[8 * upper : 8 * lower, left:right] = picture[8 * upper : 8 * lower, left:right]
         self.picture = shown
+        self._write(write, rows, (left, right, top, bottom))
+        return shown
+
+    def _write(self, write: Write, rows: list[list[int]], box: tuple[int, int, int, int]) -> None:
+        left, right, top, bottom = box
         first, last = self.offset + left, self.offset + right - 1
         if self.style == "windows":
             write([self.column, first, last], False)
             write([self.page, top, bottom - 1], False)
             write([byte for row in rows[top:bottom] for byte in row[left:right]], True)
-            return shown
+            return
         for page in range(top, bottom):
             if self.style == "nibbles":
                 lead = [self.page | page, self.column[0] | first >> 4, self.column[1] | first & 15]
@@ -219,7 +240,6 @@ class Paged(_Display):
             row = rows[page][left:right]
             for at in range(0, len(row), self.chunk):
                 write(row[at : at + self.chunk], True)
-        return shown
 
 
 class Character(_Display):
@@ -238,7 +258,14 @@ class Character(_Display):
         self.rows = [step * row for row in range(self.height)]
         taken = {*range(self.base, self.base + 128)}
         self.steps = [(False, self.others(taken, 1)) for _ in range(chance.randint(4, 8))]
+        self.clears = chance.random() < 0.5
+        self.between = tuple(self.others(taken, 1)) if chance.random() < 0.4 else ()
         self.said = {"base": self.base, "rows": self.rows}
+
+    def clear(self, write: Write) -> None:
+        for row in self.rows:
+            write([self.base | row], False)
+            write([0x20] * self.width, True)
 
     def draw(self, write: Write, chance: random.Random) -> list[str]:
         lines = []
@@ -313,15 +340,23 @@ class Colour(_Display):
         shown = np.zeros_like(colours) if self.picture is None else self.picture.copy()
         shown[top:bottom, left:right] = colours[top:bottom, left:right]
         self.picture = shown
+        self._write(write, cells[top:bottom, left:right].reshape(-1).tolist(), (left, right, top, bottom))
+        return shown
+
+    def clear(self, write: Write) -> None:
+        self._write(write, [0] * (self.width * self.height * self.bits // 8), (0, self.width, 0, self.height))
+
+    def _write(self, write: Write, raw: list[int], box: tuple[int, int, int, int]) -> None:
+        left, right, top, bottom = box
         for code, first, last in (
-            (self.codes[0], self.left + left, self.left + right - 1), (self.codes[1], self.top + top, self.top + bottom - 1),
-        ):  # fmt: skip
+            (self.codes[0], self.left + left, self.left + right - 1),
+            (self.codes[1], self.top + top, self.top + bottom - 1),
+        ):
             words = [byte for end in (first, last) for byte in ([end >> 8, end & 255] if self.wide == 2 else [end])]
             write([code], False)
             write(words, self.params_are_data)
         write([self.codes[2]], False)
-        write(cells[top:bottom, left:right].reshape(-1).tolist(), True)
-        return shown
+        write(raw, True)
 
 
 class Segments(_Display):

@@ -17,6 +17,7 @@ from .changes import edges_to
 __all__ = ["SpiFit", "best_spi", "mode_of", "word_bits"]
 
 Times = NDArray[np.int64]
+IDLE = 0.7  # share of the changes of a D/C line at most that no word follows; one of two where drivers leave it high
 LEAST = 4  # transfers that have to fit, where they are short
 LONG = 128  # clocks: so many in fewer transfers do, too
 
@@ -131,16 +132,23 @@ def _with_data(
         return None
     _, mosi, mode = found
     sampling = edges_to(trace, sck, 1 if mode in (0, 3) else 0)
-    first = np.searchsorted(sampling, opens)
-    dc = -1
-    for line in others:
+    # A transfer that the capture breaks off tells as well what moves within words.
+    begun = edges_to(trace, cs, level)
+    ended = np.append(closes, [trace.end] * (len(begun) - len(closes)))
+    first = np.searchsorted(sampling, begun)
+    dc, best_idle = -1, IDLE
+    for line in others if bits != 9 else ():  # the ninth bit is what such a line would tell
         times = trace.edges(line).times[1:]
         if line == mosi or not 1 <= len(times) <= len(sampling) // bits + 2 * len(opens):
             continue
-        within: Times = times[_inside(times, opens, closes)]
-        owner = np.searchsorted(opens, within, side="right") - 1
+        within: Times = times[_inside(times, begun, ended)]
+        owner = np.searchsorted(begun, within, side="right") - 1
         bit = (np.searchsorted(sampling, within, side="right") - first[owner]) % bits
         seen = trace.level_at(line, sampling - 1)
-        if dc < 0 and not np.any(bit) and (seen == 0).any() and (seen == 1).any():  # it changes between words only
-            dc = line
+        if np.any(bit) or not (seen == 0).any() or not (seen == 1).any():
+            continue  # it changes between words only
+        # A driver moves it for the sake of words; what changes again and again without any moves by itself.
+        idle = float(np.mean(np.diff(np.searchsorted(sampling, times)) == 0)) if len(times) > 1 else 0.0
+        if idle < best_idle:
+            dc, best_idle = line, idle
     return SpiFit(sck, mosi, cs, dc, mode, bits, level, score)

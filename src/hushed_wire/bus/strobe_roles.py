@@ -73,7 +73,7 @@ def best_parallel(trace: Trace) -> ParallelFit | None:
         both = trace.levels[at] ^ trace.levels[np.maximum(at - 1, 0)]
         alone &= both == both.dtype.type(1 << line)
         if float(np.mean((changes == 0) & alone)) >= STILL:
-            found.append((len(closes), line, rest))
+            found.append((_worth(trace, opens, closes), line, rest))
     found.sort(reverse=True)
     if not found or sum(count for count, _, rest in found if rest == found[0][2]) < LEAST:
         return None
@@ -91,6 +91,12 @@ def best_parallel(trace: Trace) -> ParallelFit | None:
         elif len(trace.edges(line).times) > LEAST:  # what moves now and then, but never while something is latched, is a reset
             select = line
     return ParallelFit(strobes, rests, select, latched) if len(latched) >= FEWEST else None
+
+
+def _worth(trace: Trace, opens: Times, closes: Times) -> int:
+    """Pulses ahead of which something moved: those of a strobe bring words, those of what runs by itself mostly nothing."""
+    between = np.searchsorted(trace.times, opens[1:]) - np.searchsorted(trace.times, closes[:-1], side="right")
+    return round(len(closes) * float(np.mean(between > 0))) if len(closes) > 1 else len(closes)
 
 
 def _apart(trace: Trace, strobe: int, other: int) -> bool:

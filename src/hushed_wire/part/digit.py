@@ -55,7 +55,8 @@ class DigitMemory(Journal):
             return str(roles[role]) == good
 
         out = memory.copy()
-        mask = self.part.raw_of(self.part.memory.registers.get("decode", ""), roles.get("decode", 0))
+        decode, always = "decode" in self.part.memory.registers, -1 if self.part.memory.code_font is not None else 0
+        mask = self.part.raw_of(self.part.memory.registers.get("decode", ""), roles.get("decode", 0)) if decode else always
         for digit in range(self.size):
             if mask >> digit & 1:
                 out[digit] = decoded(int(memory[digit]), self.part.memory.code_font)
@@ -118,7 +119,7 @@ class DigitTexts:
         name = self.register.partition(".")[0]
         self.sets = next((number for number, own in enumerate(part.command) if own.name == name), -1)
         # Which digits the part decodes: not known before it was told, as a capture may begin on a running display.
-        self.mask: int | None = None if self.register else 0
+        self.mask: int | None = None if self.register else 0 if part.memory.code_font is None else -1
 
     def read(self, own: Commands, wanted: NDArray[np.intp]) -> dict[int, str]:
         """Of the commands at the indices wanted, what those for digits show. Each piece is read once, in order."""

@@ -6,7 +6,7 @@ For displays that nobody recognises: rehearsed or sent, the same words go over t
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,6 +63,9 @@ def from_words(
 def events_of(own: Channel, tick: float) -> Iterator[Event]:
     """The transfers of a channel as statements; what was read, and what nobody acknowledged, is a remark."""
     table, words, who = own.table, own.words, own.who
+    if own.bits == 16:  # two bytes each
+        own = _as_bytes(own)
+        table, words = own.table, own.words
     ends_itself = BUSES[own.kind].addressed or bool(own.select)
     for number in range(len(table)):
         first, last = int(table.first[number]), int(table.last[number])
@@ -96,6 +99,14 @@ def events_of(own: Channel, tick: float) -> Iterator[Event]:
             at = mine[part]
             said = _statement(words.value[at], None if dc is None else dc[part])
             yield Event(int(words.start[at[0]]), int(words.end[at[-1]]), said, chips=int(chips[part[0]]))
+
+
+def _as_bytes(own: Channel) -> Channel:
+    """Words of sixteen bits as the bytes that they are made of."""
+    words = own.words.take(np.repeat(np.arange(len(own.words)), 2))
+    halves = np.where(np.arange(len(words)) % 2, words.value & 0xFF, words.value >> 8 & 0xFF)
+    table = replace(own.table, first=2 * own.table.first, last=2 * own.table.last)
+    return replace(own, words=replace(words, value=halves), table=table, bits=8, dc=None, answers=None)
 
 
 def _statement(values: NDArray[np.int64], dc: NDArray[np.uint8] | None) -> str:

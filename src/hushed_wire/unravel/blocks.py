@@ -59,14 +59,13 @@ class Told:
 
 def told_of(captures: Sequence[list[Step]]) -> Told:
     """Steps of several captures, cut into blocks."""
-    with_data = [step for steps in captures for step in steps if step.args]
+    with_data = [step for steps in captures for step in steps if step.args and step.code]
     total = sum(len(step.args) for step in with_data)
     behind: Counter[int] = Counter()
     for step in with_data:
-        if step.code:
-            behind[step.code[-1]] += len(step.args)
+        behind[step.code[-1]] += len(step.args)
     write, size = behind.most_common(1)[0] if behind else (-1, 0)
-    others = [step for step in with_data if step.code and step.code[-1] != write]
+    others = [step for step in with_data if step.code[-1] != write]
     parameters = (
         "data"
         if total
@@ -82,9 +81,9 @@ def told_of(captures: Sequence[list[Step]]) -> Told:
         first = 0
         for index, step in enumerate(steps):
             lead += [(False, word) for word in step.code]
-            if not step.args:
-                continue
-            if parameters == "data" and (not step.code or step.code[-1] != write):
+            if not step.args or not (step.code or lead):
+                continue  # no data, or data of a block whose beginning was not captured
+            if parameters == "data" and step.code[-1:] != (write,):
                 lead += [(True, word) for word in step.args]
                 continue
             blocks.append(Block(tuple(lead), step.args, number, step.start, step.end, first, index))

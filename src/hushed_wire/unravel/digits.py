@@ -21,6 +21,7 @@ __all__ = ["NAMES", "digits", "orders", "worth"]
 
 DIGITS_LEAST = 3  # times a register of digits is written at least in each capture
 NAMES = ("a", "b", "c", "d", "e", "f", "g", "dp")
+CODES = ("g", "f", "e", "d", "c", "b", "a", "dp")  # how a part that decodes drives its segments, which nobody sees from outside
 FAMILIAR = {**dict.fromkeys("0123456789", 1.0), " ": 1.0, "-": 0.8, **dict.fromkeys("AbCdEFHLPru°_", 0.3)}
 
 
@@ -47,21 +48,38 @@ def digits(captures: list[list[Step]], pairs: bool) -> list[Machine]:
     if not 1 <= len(run) <= 16:
         return []
     values = Counter(value for own in writes for address, value in own if address in run)
+    if len(values) < 3:
+        return []
+    shown = {address: {value for own in writes for where, value in own if where == address} for address in counts}
+    number = all(value & 0x7F <= 15 for value in values)  # the part makes the shapes
     ways = worth(values)
-    best = float(ways.max())
-    if best < 0.6 or len(values) < 3:
+    best = 0.95 if number else float(ways.max())
+    if best < 0.6:
         return []
     tied = np.flatnonzero(ways >= best - 1e-9)
-    wiring = tuple(NAMES[name] for name in orders()[tied[0]])
+    wiring = CODES if number else tuple(NAMES[name] for name in orders()[tied[0]])
+    # Digits that never change are written once or twice: neighbours whose values are digits, too.
+    good = {value for value in range(256) if (value & 0x7F <= 15 if number else _worths()[_lit(value, wiring)] > 0)}
+    while shown.get(run[0] - 1, {-1}) <= good:
+        run.insert(0, run[0] - 1)
+    while shown.get(run[-1] + 1, {-1}) <= good:
+        run.append(run[-1] + 1)
+    if len(run) > 16:
+        return []
     changes = {address: _changes(writes, address) for address in run}
-    backwards = _rank(run, changes) < 0
+    where = f"{len(values)} values at {run[0]:02X}h to {run[-1]:02X}h are"
     because = (
-        f"{len(values)} values at {run[0]:02X}h to {run[-1]:02X}h are digits under {_ways(len(tied))} to wire eight segments"
+        f"{where} numbers: the part decodes them" if number else f"{where} digits under {_ways(len(tied))} to wire eight segments"
     )
-    machine = Machine("digit", best, len(run), 1, because, {"digit": Pointer(run[0], 4, tuple(range(len(run))))})
-    machine.wiring, machine.backwards, machine.tied = wiring, backwards, len(tied)
+    machine = Machine("digit", best, len(run), 1, because, {"digit": Pointer(run[0], 4, tuple(range(len(run))))}, decodes=number)
+    machine.wiring, machine.backwards, machine.tied = wiring, _rank(run, changes) < 0, 1 if number else len(tied)
     machine.write = run[0] if counting or not pairs else -1
     return [machine]
+
+
+def _lit(value: int, wiring: tuple[str, ...]) -> int:
+    """The segments that a value lights, as bits in the order of `NAMES`."""
+    return sum(1 << NAMES.index(name) for bit, name in enumerate(wiring) if value >> bit & 1)
 
 
 def _ways(count: int) -> str:

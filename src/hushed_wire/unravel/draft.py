@@ -57,7 +57,13 @@ def _memory(machine: Machine, top_bit: str) -> dict[str, Any]:
         return {"columns": right, "rows": bottom, "layout": colours}
     if machine.kind == "character":
         return {"columns": 128, "rom": "A00"}
-    return {"columns": 16, "layout": {"stand": "flat", "first": "high"}}
+    out: dict[str, Any] = {"columns": 16, "layout": {"stand": "flat", "first": "high"}}
+    if machine.decodes:
+        out["code_font"] = {
+            "characters": "0123456789-EHLP ", "segments": list(machine.wiring), "point": 7,
+            "source": f"{GUESS}: {machine.because}; what 10 to 15 show is a guess",
+        }  # fmt: skip
+    return out
 
 
 def panel_of_machine(machine: Machine) -> dict[str, Any]:

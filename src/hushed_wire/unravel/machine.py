@@ -31,8 +31,12 @@ class Window:
 
 @dataclass
 class Machine:
-    """One way to read the traffic. kind: of memory. place: where each block's data begin, as (line, column), and how many columns a line has.
-    pointers, windows: by what they are for. score: 0 to 1. because: what speaks for it."""
+    """One way to read the traffic. kind: of memory. score: 0 to 1. width, height: columns, and pages, lines, rows or digits, of what was written.
+    because: what speaks for it. pointers, windows: by what they are for. write: the code that data for memory follow, of digits the address that
+    counts up, -1 where there is none. bytes_a_cell: of a pixel. first_column, first_line: where in memory the written part begins. rows: of
+    letters, their first addresses. wiring: of digits the segment of each bit, the lowest first. backwards: the first address is the digit on the
+    right. tied: wirings that fit as well. decodes: digits come as numbers.
+    """
 
     kind: str
     score: float
@@ -49,3 +53,4 @@ class Machine:
     wiring: tuple[str, ...] = ()
     backwards: bool = False
     tied: int = 0
+    decodes: bool = False

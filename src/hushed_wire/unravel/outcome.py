@@ -20,6 +20,7 @@ from ..part.frames import frame_ends
 from ..part.glass import ColourGlass, Glass, TextGlass
 from ..picture.guess import orderly
 from ..rig import Rig, decode
+from ..rig.assumption import Options, assume
 from ..rig.reading import DeviceReading
 from ..rig.schema import Device
 from ..sequence.from_words import from_words
@@ -137,7 +138,29 @@ def unravel(captures: Sequence[tuple[str, Trace]], known: Known | None = None) -
     out = _outcome(captures, best, others)
     if best.machine is not None:
         _drafted(out, captures, known)
+    selects = [line for role, line in out.rig.bus[0].lines.items() if role in ("cs1", "cs2", "cs3")]
+    if len(selects) > 1:
+        out.notes.append(
+            f"{len(selects)} chips share the glass, with selects of their own ({', '.join(selects)}): this is what the first is told"
+        )
+    recognised = _recognised(captures[0][1])
+    if recognised:
+        out.notes.append(recognised)
     return out
+
+
+def _recognised(trace: Trace) -> str:
+    """What the catalog makes of a capture as it stands, "" where nothing of it fits."""
+    try:
+        setup = assume(trace, Options())
+        reading = setup.read(trace)
+    except HushedError:
+        return ""
+    parts = [device.part.name for device in reading.devices if len(device)]
+    behind = f" behind {setup.rig.bridge[0].part}" if setup.rig.bridge else ""
+    if not parts or not all(device.started or device.part.memory.kind == "scanned" for device in reading.devices):
+        return ""
+    return f"the catalog knows what these captures are for: {', '.join(parts)}{behind}; hushed-wire diagnose and screen need no draft"
 
 
 def _read(captures: Sequence[tuple[str, Trace]]) -> list[_Read]:
@@ -280,16 +303,27 @@ def _in_words(machine: Machine, top: str) -> str:
 
 
 def _sized(out: Unravelled, machine: Machine, size: tuple[int, int]) -> None:
-    """A size that somebody knows, against what memory tells."""
+    """A size that somebody knows, against what memory tells: what was never written belongs to the glass all the same."""
     width, height = size
-    if (width, height) == (machine.width, _tall(machine)):
+    written = machine.width, _tall(machine)
+    if (width, height) == written or machine.kind in ("character", "digit"):
         return
-    if width <= machine.width and height <= _tall(machine):
+    if width <= written[0] and height <= written[1]:
         out.notes.append(
-            f"{machine.width}x{_tall(machine)} are written, more than {width}x{height}: the rest is icons, or not on the glass"
+            f"{written[0]}x{written[1]} are written, more than {width}x{height}: the rest is icons, or not on the glass"
         )
-    else:
-        out.notes.append(f"only {machine.width}x{_tall(machine)} of {width}x{height} are written in these captures")
+        return
+    out.notes.append(f"only {written[0]}x{written[1]} of {width}x{height} are written in these captures")
+    lines = -(-height // 8) if machine.kind == "paged" else height
+    machine.first_column, machine.width = _widened(machine.first_column, machine.width, width)
+    machine.first_line, machine.height = _widened(machine.first_line, machine.height, lines)
+
+
+def _widened(first: int, count: int, wanted: int) -> tuple[int, int]:
+    """Where a span begins and how long it is, grown to what is wanted, at its front as far as there is room."""
+    if wanted <= count:
+        return first, count
+    return max(0, min(first, first + count - wanted)), wanted
 
 
 def _devices(captures: Sequence[tuple[str, Trace]], rig: Rig, part: Part) -> list[DeviceReading]:

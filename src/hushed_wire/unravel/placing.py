@@ -67,8 +67,9 @@ class _Range:
 def _windows(told: Told) -> Iterator[Machine]:
     """Two ranges ahead of a block, of which the product is as many cells as the block has."""
     blocks = [block for block in told.blocks if len(block.data) >= LEAST_AREA]
-    length = min(TAIL, min((len(block.lead) for block in blocks), default=0))
-    if length < 4:
+    length = min(TAIL, told.usual_lead)
+    blocks = [block for block in blocks if len(block.lead) >= length]
+    if length < 4 or not blocks:
         return
     leads = np.array([[value for _, value in block.lead[-length:]] for block in blocks], np.int64)
     marks = np.array([[data for data, _ in block.lead[-length:]] for block in blocks])
@@ -87,6 +88,9 @@ def _windows(told: Told) -> Iterator[Machine]:
                 continue
             for each in (1, 2, 3):
                 share = float(np.mean(a.cells * b.cells * each == size))
+                # Among so many words some pair is as large as one block by chance: it stands right ahead of the data, or fits several sizes.
+                if b.behind < length - 1 and len(np.unique(size)) < 3:
+                    continue
                 if share < MOSTLY_WHOLE or int((a.cells * b.cells).max()) < LEAST_AREA:
                     continue
                 made = _window_machine(told, codes, a, b, each, share)

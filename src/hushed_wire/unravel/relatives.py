@@ -75,6 +75,10 @@ def _changes(machine: Machine, part: Part) -> list[str]:
             continue
         if not theirs:
             out.append(f"it has a command for the {role} ({code:02X}h)")
+        elif role == "digit":
+            first = min(command.fixed[0][1] for command in theirs)
+            if not any(code & command.fixed[0][0] == command.fixed[0][1] for command in theirs):
+                out.append(f"{theirs[0].name} is {code:02X}h, not {first:02X}h")
         elif not any(
             code & command.fixed[0][0] == command.fixed[0][1] and (command.length > 1) == (pointer.behind >= 0)
             for command in theirs

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..bus.base import BUSES
 from ..bus.channel import Channel
+from ..bus.words import CUT
 from ..part.receive import RECEIVERS, Seat
 from ..rig import Rig, decode
 from ..rig.schema import Bus
@@ -93,10 +94,15 @@ def _selected(own: Channel, bus: Bus) -> Talk | None:
     owner = np.repeat(np.arange(len(table)), table.last - table.first)
     if own.read is not None:
         keep = ~own.read
+        if own.chips is not None:  # of several that share a glass, the first
+            keep &= (own.chips == 0) | (own.chips & 1 == 1)
         words, owner = words.take(keep), owner[keep]
         dc = None if own.dc is None else own.dc[keep]
     else:
         dc = own.dc
+    if "cs" in bus.lines and len(table) and int(table.began[0]) == CUT:  # nobody knows where its words begin
+        behind = owner > 0
+        words, owner, dc = words.take(behind), owner[behind], None if dc is None else dc[behind]
     if own.bits == 4 or len(words) < FEWEST:
         return None
     if own.bits == 9:

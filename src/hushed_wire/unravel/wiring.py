@@ -19,6 +19,8 @@ from ..trace import Trace
 
 __all__ = ["Wiring", "wirings"]
 
+LOOKED_AT = 1_000_000  # changes: a capture may begin in the middle of a long picture, in which the select stays
+NAMED = 2.0  # how likely what the names say is: whoever gave them knew
 BESIDE = 32  # edges of the clock while a select is not active from which on it is none: two bytes
 
 
@@ -35,7 +37,7 @@ class Wiring:
 
 def wirings(trace: Trace) -> list[Wiring]:
     """Every reading, likely ones first."""
-    part = excerpt(trace)
+    part = excerpt(trace, LOOKED_AT)
     found = [*_by_names(trace), *_two_wires(trace, part), *_clocked(trace, part), *_strobed(trace, part)]
     return sorted(found, key=lambda own: -own.likely)
 
@@ -71,7 +73,7 @@ def _by_names(trace: Trace) -> Iterator[Wiring]:
     bus = Bus("bus", kind, lines={role: trace.names[line] for role, line in roles.items()})
     if not BUSES[kind].addressed:
         shaped(trace, bus, {}, {})
-    yield Wiring(bus, 0.99, dict.fromkeys(bus.lines, "by its name"), "the names that somebody gave the lines")
+    yield Wiring(bus, NAMED, dict.fromkeys(bus.lines, "by its name"), "the names that somebody gave the lines")
 
 
 def _two_wires(trace: Trace, part: Trace) -> Iterator[Wiring]:
@@ -94,6 +96,8 @@ def _clocked(trace: Trace, part: Trace) -> Iterator[Wiring]:
         roles = {"sck": fit.sck, "mosi": fit.mosi} | ({"cs": cs} if cs >= 0 else {}) | ({"dc": dc} if dc >= 0 else {})
         bus = Bus("bus", "spi", lines={role: trace.names[line] for role, line in roles.items()})
         shaped(trace, bus, {}, {}, fit if cs == fit.cs else None)
+        if cs == fit.cs:  # seen over more of the capture
+            bus.mode, bus.bits = fit.mode, 0 if fit.bits == 8 else fit.bits  # type: ignore[assignment]
         said = {
             "sck": "its pulses come in whole words and are all alike",
             "mosi": f"at rest where the clock samples, in mode {bus.mode}",

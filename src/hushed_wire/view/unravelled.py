@@ -101,6 +101,10 @@ def _set_up(out: Console, found: Unravelled, quiet: bool) -> None:
             )
         )
         return
+    if found.machine is None:
+        text = f"{counted(count, 'word')}, and nothing tells where a set-up ends and pictures begin"
+        out.print(Text("words  ", style="head").append(text, style="default"))
+        return
     same = ""
     if captures > 1:
         same = f", the same in all {captures} captures" if found.same_set_up else ", not the same in all captures"
