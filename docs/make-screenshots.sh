@@ -91,12 +91,11 @@ figure unpack unpack ../unknown.bin --guess --picture
 terminal scan scan $rig --mishap strap:tide,0x3C
 figure plot-spi plot handheld.vcd --from 0.2ms --to 0.45ms -o
 terminal decode decode ../register.vcd --rig ../register.toml
-"$program" diagnose refused.vcd $rig --fail-on never --picture "$out/fault.png" >/dev/null
-echo docs/screenshots/fault.png
 "$program" diagnose no-pump.vcd $rig --fail-on never --report ../report.html >/dev/null
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update --disable-sync \
   --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,1180 --screenshot="$out/report.png" "file://$work/report.html" >/dev/null 2>&1
 echo docs/screenshots/report.png
 terminal compare compare healthy.vcd tide-new.hush --rig-b front-desk.toml --times
+terminal unravel unravel old-box-1.vcd old-box-2.vcd --shown old-box.pbm --into ../found
 terminal budget budget gate-keeper.toml --source 400MHz --goal 10
 figure led-sign screen led-sign.vcd --rig led-sign.toml --picture

@@ -70,7 +70,7 @@ def strange(family: str, seed: int, captures: int = 2) -> Strange:
             wave.wait(chance.uniform(8e6, 3e7))
         waves.append(wave)
         shown.append(last)
-    kept = {role: line for role, line in roles.items()}
+    kept = dict(roles)
     return Strange(family, seed, kind.partition(" ")[0], kept, waves, made.set_up, shown, made.width, made.height, made.said)
 
 
@@ -184,7 +184,7 @@ class Paged(_Display):
             0x22,
             0x75,
             0xA5,
-            *range(0, 0x40),
+            *range(0x40),
             *range(0x80, 0x100 if self.style == "single" else 0xA0),
         }
         self.steps = [(False, self.others(taken, chance.choice((1, 2)))) for _ in range(chance.randint(6, 12))]

@@ -6,8 +6,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from importlib.resources import files
+from pathlib import Path
 
-from ..rig import load_rig
+import numpy as np
+
+from ..part import Catalog
+from ..rig import decode, load_rig
 from ..rig.rehearse import rehearse
 from ..rig.vocabulary import parse_mishap
 from ..trace.files import encode_capture
@@ -24,7 +28,8 @@ PLACES = (
     "led-sign",
 )  # each a rig and a sequence
 FILES = (
-    "front-desk.toml", "tide.hush", "tide-new.hush", "tide.pbm", "gate.png", *(f"{place}{end}" for place in PLACES for end in (".toml", ".hush")),
+    "front-desk.toml", "tide.hush", "tide-new.hush", "tide.pbm", "gate.png", "old-box.hush",
+    *(f"{place}{end}" for place in PLACES for end in (".toml", ".hush")),
 )  # fmt: skip
 HEALTHY = (
     "pump-room",
@@ -34,6 +39,7 @@ HEALTHY = (
     "gate-signal",
     "led-sign",
 )  # captured as they should be; a colour frame would be 30 MB
+OLD_BOX = ("old-box-1", "old-box-2", "old-box-3")  # of a display that nobody knows; what is true of it does not go to users
 SEED = 1706
 
 
@@ -94,3 +100,17 @@ def build() -> Iterator[tuple[str, bytes]]:
         for place in HEALTHY:
             trace, _ = rehearse(here / f"{place}.hush", load_rig(here / f"{place}.toml"), seed=SEED)
             yield f"{place}.vcd", b"".join(encode_capture(f"{place}.vcd", trace, None, f"Skerry Haven, {place}: as it should be"))
+        yield from _old_box(here / "old-box")
+
+
+def _old_box(folder: Path) -> Iterator[tuple[str, bytes]]:
+    """Captures of a display without a datasheet, on lines that are named by their pins, and what was on its glass in the first of them."""
+    with Catalog([folder / "parts"]).in_use():
+        rig = load_rig(folder / "rig.toml")
+        for name in OLD_BOX:
+            trace, _ = rehearse(folder / f"{name}.hush", rig, rate=Fraction(10_000_000), seed=SEED)
+            yield f"{name}.vcd", b"".join(encode_capture(f"{name}.vcd", trace, None, "Skerry Haven: out of the old control box"))
+            if name == OLD_BOX[0]:
+                lit = decode(trace, rig).devices[0].glass().pattern
+                head = f"P4\n{lit.shape[1]} {lit.shape[0]}\n".encode()
+                yield "old-box.pbm", head + np.packbits(lit == 0, axis=1).tobytes()  # in this format 1 is black

@@ -15,7 +15,7 @@ from ..bus.base import BUSES
 from ..bus.channel import Channel
 from ..units import show
 
-__all__ = ["REST", "Event", "events_of", "from_words", "rest_text"]
+__all__ = ["REST", "Event", "events_of", "from_words", "rest_text", "statement", "written"]
 
 REST = 0.5e-3  # seconds from which on a rest is written down
 REPEATED = 4  # equal bytes side by side from which on they are counted
@@ -38,7 +38,11 @@ def from_words(
     """The lines. channels: of one bus. tick: seconds a tick. names: on I2C, what the device at each address is called. edges: (tick,
     role, high) of the lines beside the bus."""
     found = [Event(when, when, f"{role} {'high' if high else 'low'}") for when, role, high in edges]
-    found += [event for own in channels for event in events_of(own, tick)]
+    return written([*found, *(event for own in channels for event in events_of(own, tick))], tick, names)
+
+
+def written(found: Sequence[Event], tick: float, names: dict[int, str]) -> list[str]:
+    """Events in the order of their starts, with the rests between them."""
     out: list[str] = []
     before: int | None = None
     device, chips = next(iter(names.values()), ""), 0
@@ -76,7 +80,7 @@ def events_of(own: Channel, tick: float) -> Iterator[Event]:
                 how = "was read" if bool(who.answered[number]) else "did not answer"
                 yield Event(start, end, f"# {address:#04x} {how}", address)
             elif last > first:
-                yield Event(start, end, _statement(words.value[first:last], None), address)
+                yield Event(start, end, statement(words.value[first:last], None), address)
             continue
         mine = np.arange(first, last)
         if own.read is not None:
@@ -87,7 +91,7 @@ def events_of(own: Channel, tick: float) -> Iterator[Event]:
         if own.bits == 9:
             dc = (words.value[mine] >> 8 & 1).astype(np.uint8)
         if ends_itself:
-            yield Event(start, end, _statement(words.value[mine], dc))
+            yield Event(start, end, statement(words.value[mine], dc))
             continue
         # Nothing tells where a transfer ends: rests do, and where commands begin.
         cut = (words.start[mine[1:]] - words.end[mine[:-1]]) * tick >= REST
@@ -97,7 +101,7 @@ def events_of(own: Channel, tick: float) -> Iterator[Event]:
             cut |= dc[1:] != dc[:-1]
         for part in np.split(np.arange(len(mine)), np.flatnonzero(cut) + 1):
             at = mine[part]
-            said = _statement(words.value[at], None if dc is None else dc[part])
+            said = statement(words.value[at], None if dc is None else dc[part])
             yield Event(int(words.start[at[0]]), int(words.end[at[-1]]), said, chips=int(chips[part[0]]))
 
 
@@ -109,7 +113,7 @@ def _as_bytes(own: Channel) -> Channel:
     return replace(own, words=replace(words, value=halves), table=table, bits=8, dc=None, answers=None)
 
 
-def _statement(values: NDArray[np.int64], dc: NDArray[np.uint8] | None) -> str:
+def statement(values: NDArray[np.int64], dc: NDArray[np.uint8] | None) -> str:
     """Words of one transfer; what is data is marked."""
     raw = (values & 0xFF).astype(np.uint8)
     if dc is None or not dc.any():

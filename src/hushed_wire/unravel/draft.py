@@ -5,7 +5,7 @@ The names of commands are those that drawing asks parts for, so that `text`, `pi
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import msgspec
@@ -13,16 +13,21 @@ import msgspec
 from ..part import Part
 from ..part.check import check
 from .machine import Machine, Pointer, Window
+from .talk import Step
 
 __all__ = ["GUESS", "draft_of", "next_steps", "panel_of_machine"]
 
 GUESS = "guessed"
-LETTERS = "abcdefghijklmnop"
+MOST_PARAMETERS = 64
 
 
-def draft_of(machine: Machine, framing: str, parameters: str, name: str, top_bit: str = "low") -> tuple[dict[str, Any], Part]:
-    """The description as a table, and as a part. name: of the part. top_bit: of bytes that stand upright: low or high."""
+def draft_of(
+    machine: Machine, framing: str, parameters: str, name: str, top_bit: str = "low", steps: Sequence[Step] = ()
+) -> tuple[dict[str, Any], Part]:
+    """The description as a table, and as a part. name: of the part. top_bit: of bytes that stand upright: low or high. steps: all that was
+    said, whose codes it has to know by some name."""
     commands, area = MAKERS[machine.kind](machine)
+    commands += _others(commands, steps, framing, parameters)
     memory: dict[str, Any] = {"kind": machine.kind, "source": f"{GUESS}: {machine.because}"}
     memory |= _memory(machine, top_bit)
     if area:
@@ -82,6 +87,43 @@ def panel_of_machine(machine: Machine) -> dict[str, Any]:
     if machine.first_line:
         out["row_offset"] = machine.first_line * tall
     return out
+
+
+def _others(known: list[dict[str, Any]], steps: Sequence[Step], framing: str, parameters: str) -> list[dict[str, Any]]:
+    """Codes that are none of those that place data: each by its number, as nobody knows what it does."""
+    longest: dict[int, int] = {}
+    for step in steps:
+        apart = framing in ("register-pairs", "i2c-first-byte") or parameters == "data"  # what follows a code belongs to it
+        for place, code in enumerate(step.code):
+            count = len(step.args) if apart and place == len(step.code) - 1 else 0
+            longest[code] = max(longest.get(code, 0), count)
+    taken = {code for code in range(256) if any(_opens(own["code"], code) for own in known)}
+    out = []
+    for code in sorted(set(longest) - taken):
+        own: dict[str, Any] = {
+            "name": f"code-{code:02x}",
+            "title": "Nobody knows what it does",
+            "code": f"{code:08b}",
+            "source": f"{GUESS}: it was sent",
+        }
+        if framing == "i2c-first-byte":
+            own["data"] = True
+        elif framing == "register-pairs":
+            own |= {"params": ["vvvvvvvv"], "fields": {"v": {"name": "value"}}}
+        elif 0 < longest[code] <= MOST_PARAMETERS:
+            own |= {
+                "params": [f"vvvvvvvv*{longest[code]}"],
+                "optional": longest[code],
+                "fields": {"v": {"name": "values", "hex": True}},
+            }
+        else:
+            own["title"] = "Nobody knows what it does, or whether it is a parameter of the word ahead of it"
+        out.append(own)
+    return out
+
+
+def _opens(pattern: str, code: int) -> bool:
+    return all(mark not in "01" or mark == bit for mark, bit in zip(pattern, f"{code:08b}", strict=True))
 
 
 # ---- commands, by kind of memory ----

@@ -23,7 +23,7 @@ from ..rig import Rig, decode
 from ..rig.assumption import Options, assume
 from ..rig.reading import DeviceReading
 from ..rig.schema import Device
-from ..sequence.from_words import from_words
+from ..sequence.from_words import Event, from_words, statement, written
 from ..trace import Trace
 from .blocks import Told, told_of
 from .draft import draft_of, next_steps
@@ -203,7 +203,7 @@ def _outcome(captures: Sequence[tuple[str, Trace]], best: _Read, others: list[tu
     return Unravelled(
         [path for path, _ in captures], best.wiring, best.score / 2, others,
         pins_of(trace, dict(bus.lines), best.wiring.because, busy), best.talks, best.told, best.machine, rig,
-        _set_up_lines(trace, rig, talk, firsts[0]), words[0], len(captures) > 1 and all(own == words[0] for own in words),
+        _set_up_lines(trace, rig, talk, firsts[0], best.machine is not None), words[0], len(captures) > 1 and all(own == words[0] for own in words),
     )  # fmt: skip
 
 
@@ -212,6 +212,8 @@ def _first_picture(talk: Talk, told: Told, best: _Read) -> int:
     machine = best.machine
     if machine is None:
         return len(talk)
+    if told.steps[0] and not told.steps[0][0].code:
+        return 0  # data come first: it begins in mid-traffic
     if machine.kind == "digit":
         digit = machine.pointers["digit"]
         own = range(digit.code, digit.code + machine.width)
@@ -236,7 +238,7 @@ def _words_ahead(talk: Talk, at: int) -> list[tuple[bool, int]]:
     return list(zip(talk.data[:at].tolist(), talk.value[:at].tolist(), strict=True))
 
 
-def _set_up_lines(trace: Trace, rig: Rig, talk: Talk, at: int) -> list[str]:
+def _set_up_lines(trace: Trace, rig: Rig, talk: Talk, at: int, drafted: bool) -> list[str]:
     """What came ahead of the first picture, as a sequence of words: transfers, rests, and edges of reset."""
     if not at:
         return []
@@ -253,9 +255,29 @@ def _set_up_lines(trace: Trace, rig: Rig, talk: Talk, at: int) -> list[str]:
             for when, level in zip(own.times[1:].tolist(), own.level[1:].tolist(), strict=True)
             if level < 2
         ]
+    if drafted and talk.framing == "i2c-control-byte":  # which the draft puts ahead of words by itself
+        return written(
+            [*(Event(when, when, f"{role} {'high' if high else 'low'}") for when, role, high in edges), *_transfers(talk, at)],
+            float(trace.tick),
+            {},
+        )
     names = {talk.address: DEVICE} if talk.address is not None else {}
     lines = from_words(channels, float(trace.tick), names, edges)
     return [line for line in lines if not line.startswith("device ")]
+
+
+def _transfers(talk: Talk, at: int) -> list[Event]:
+    """The first words of a talk, transfer by transfer."""
+    begins = np.flatnonzero(np.append(True, talk.transfer[1:at] != talk.transfer[: at - 1]))
+    spans = zip(begins.tolist(), np.append(begins[1:], at).tolist(), strict=True)
+    return [
+        Event(
+            int(talk.start[first]),
+            int(talk.end[last - 1]),
+            statement(talk.value[first:last].astype(np.int64), talk.data[first:last].astype(np.uint8)),
+        )
+        for first, last in spans
+    ]
 
 
 # ---- the draft, and the pictures that come of it ----
@@ -271,8 +293,9 @@ def _drafted(out: Unravelled, captures: Sequence[tuple[str, Trace]], known: Know
         return
     if known.size is not None:
         _sized(out, machine, known.size)
+    said = [step for steps in out.told.steps for step in steps]
     tops = ("low", "high") if machine.kind == "paged" else ("low",)
-    drafts = [(top, *draft_of(machine, framing, parameters, NAME, top)) for top in tops]
+    drafts = [(top, *draft_of(machine, framing, parameters, NAME, top, said)) for top in tops]
     read = [(top, table, part, _devices(captures, out.rig, part)) for top, table, part in drafts]
     judged = [(_judged(machine, devices, known), top, table, part, devices) for top, table, part, devices in read]
     judged.sort(key=lambda own: -own[0])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ..part import Command, Part, catalog_names, load
@@ -67,58 +68,69 @@ def _with(part: Part, effects: tuple[str, ...]) -> list[Command]:
 
 def _changes(machine: Machine, part: Part) -> list[str]:
     """What of a part's geometry and placing commands would have to be different."""
-    out: list[str] = []
+    return [*_pointers(machine, part), *_windows(machine, part), *GEOMETRY[machine.kind](machine, part)]
+
+
+def _opens(command: Command, code: int) -> bool:
+    mask, fixed = command.fixed[0]
+    return code & mask == fixed
+
+
+def _pointers(machine: Machine, part: Part) -> Iterator[str]:
     for role, pointer in machine.pointers.items():
         theirs = _with(part, EFFECTS[role])
         code = pointer.behind if pointer.behind >= 0 else pointer.code
         if code < 0:
             continue
         if not theirs:
-            out.append(f"it has a command for the {role} ({code:02X}h)")
-        elif role == "digit":
-            first = min(command.fixed[0][1] for command in theirs)
-            if not any(code & command.fixed[0][0] == command.fixed[0][1] for command in theirs):
-                out.append(f"{theirs[0].name} is {code:02X}h, not {first:02X}h")
-        elif not any(
-            code & command.fixed[0][0] == command.fixed[0][1] and (command.length > 1) == (pointer.behind >= 0)
-            for command in theirs
-        ):
-            out.append(f"{theirs[0].name} is {code:02X}h, not {theirs[0].fixed[0][1]:02X}h")
+            yield f"it has a command for the {role} ({code:02X}h)"
+            continue
+        alike = theirs if role == "digit" else [own for own in theirs if (own.length > 1) == (pointer.behind >= 0)]
+        if not any(_opens(command, code) for command in alike):
+            yield f"{theirs[0].name} is {code:02X}h, not {theirs[0].fixed[0][1]:02X}h"
+
+
+def _windows(machine: Machine, part: Part) -> Iterator[str]:
     for role, window in machine.windows.items():
-        effect = WINDOWS[machine.kind][role]
-        theirs = _with(part, (effect,))
+        theirs = _with(part, (WINDOWS[machine.kind][role],))
         if not theirs:
-            out.append(f"it has a window for the {role} ({window.code:02X}h)")
-        else:
-            if not any(window.code == command.fixed[0][1] for command in theirs):
-                out.append(f"{theirs[0].name} is {window.code:02X}h, not {theirs[0].fixed[0][1]:02X}h")
-            if all(command.length != 1 + 2 * window.wide for command in theirs):
-                out.append(f"its ends have {counted(window.wide, 'byte')} each")
-    if machine.write >= 0 and machine.kind == "pixel":
-        writes = _with(part, ("write",))
-        if writes and writes[0].fixed[0][1] != machine.write:
-            out.append(f"{writes[0].name} is {machine.write:02X}h, not {writes[0].fixed[0][1]:02X}h")
+            yield f"it has a window for the {role} ({window.code:02X}h)"
+            continue
+        if not any(_opens(command, window.code) for command in theirs):
+            yield f"{theirs[0].name} is {window.code:02X}h, not {theirs[0].fixed[0][1]:02X}h"
+        if all(command.length != 1 + 2 * window.wide for command in theirs):
+            yield f"its ends have {counted(window.wide, 'byte')} each"
+    writes = _with(part, ("write",))
+    if machine.write >= 0 and writes and not _opens(writes[0], machine.write):
+        yield f"{writes[0].name} is {machine.write:02X}h, not {writes[0].fixed[0][1]:02X}h"
+
+
+def _of_pixels(machine: Machine, part: Part) -> Iterator[str]:
     memory = part.memory
     right, bottom = machine.first_column + machine.width, machine.first_line + machine.height
-    if machine.kind in ("paged", "pixel"):
-        rows, unit = (memory.pages, "pages") if machine.kind == "paged" else (memory.rows, "lines")
-        if right > memory.columns:
-            out.append(f"its columns are {right} wide, not {memory.columns}")
-        if bottom > rows:
-            out.append(f"it has {bottom} {unit}, not {rows}")
-        widths = {panel.width for panel in part.panels.values()}
-        if right <= memory.columns and widths and machine.width not in widths:
-            out.append(f"its glass is {machine.width} wide, not {' or '.join(map(str, sorted(widths)))}")
-    if machine.kind == "character":
-        known = {row[0] & 0x7F for panel in part.panels.values() for row in panel.cells}
-        odd = [at for at in machine.rows if at not in known]
-        if odd:
-            out.append(f"rows begin at {', '.join(f'{at:02X}h' for at in machine.rows)}")
-    if machine.kind == "digit":
-        wirings = [panel.segments for panel in part.panels.values() if panel.form == "digits" and len(panel.segments) == 8]
-        if wirings and list(machine.wiring) not in wirings:
-            out.append(f"its outputs are wired to {' '.join(machine.wiring)}, the lowest bit first")
-    return out
+    rows, unit = (memory.pages, "pages") if machine.kind == "paged" else (memory.rows, "lines")
+    if right > memory.columns:
+        yield f"its columns are {right} wide, not {memory.columns}"
+    if bottom > rows:
+        yield f"it has {bottom} {unit}, not {rows}"
+    widths = sorted({panel.width for panel in part.panels.values()} | ({memory.columns} if memory.chips > 1 else set()))
+    if right <= memory.columns and widths and machine.width not in widths:
+        yield f"its glass is {machine.width} wide, not {' or '.join(map(str, widths))}"
+
+
+def _of_letters(machine: Machine, part: Part) -> Iterator[str]:
+    known = {row[0] & 0x7F for panel in part.panels.values() for row in panel.cells}
+    if any(at not in known for at in machine.rows):
+        yield f"rows begin at {', '.join(f'{at:02X}h' for at in machine.rows)}"
+
+
+def _of_digits(machine: Machine, part: Part) -> Iterator[str]:
+    wirings = [panel.segments for panel in part.panels.values() if panel.form == "digits" and len(panel.segments) == 8]
+    if wirings and list(machine.wiring) not in wirings:
+        yield f"its outputs are wired to {' '.join(machine.wiring)}, the lowest bit first"
+
+
+GEOMETRY = {"paged": _of_pixels, "pixel": _of_pixels, "character": _of_letters, "digit": _of_digits}
 
 
 def _understood(part: Part, set_up: list[tuple[bool, int]]) -> tuple[float, list[int]]:

@@ -55,7 +55,7 @@ def unravelled(out: Console, found: Unravelled, pins: list[Pin], quiet: bool, fi
         out.print()
         out.print(Text("to try next", style="head"))
         for step in found.next:
-            out.print(Text("  - ", style="next").append(step, style="default"))
+            out.print(Text().append("  - ", style="next").append(step))
     if files:
         out.print()
         out.print(Text(f"written: {', '.join(files)}", style="quiet"))
