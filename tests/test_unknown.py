@@ -1,14 +1,22 @@
 """Displays that nobody knows: their words are told, written down, sent again, and nothing is claimed of what they mean."""
 
+import json
 import re
 import unittest
+from pathlib import Path
 
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+import hushed_wire
+from hushed_wire.link.desk import open_desk
+from hushed_wire.link.send import send
+from hushed_wire.part import Catalog
 from hushed_wire.rig import decode, load_rig
 from hushed_wire.rig.rehearse import rehearse
+from hushed_wire.sequence import expand, parse_text
 from hushed_wire.sequence.from_words import from_words
+from hushed_wire.sequence.replay import variants
 from support import demo, program, program_json, scratch
 
 FOLDER = scratch()
@@ -154,6 +162,92 @@ class Claims(unittest.TestCase):
         (FOLDER / "bad.toml").write_text(panel)
         done = program("wiring", "bad.toml", cwd=FOLDER)
         self.assertEqual((done.returncode, b"nobody knows" in done.stderr), (2, True), done.stderr)
+
+
+class Replayed(unittest.TestCase):
+    def test_a_capture_sent_again_leaves_the_same_on_the_glass(self) -> None:
+        for name in PLAYED:
+            capture, rig = "healthy.vcd" if name == "front-desk" else f"{name}.vcd", f"{name}.toml"
+            done = program("send", capture, "--rig", rig, "--picture", str(FOLDER / "sent.png"))
+            self.assertEqual(done.returncode, 0, done.stderr)
+            program("screen", capture, "--rig", rig, "--picture", str(FOLDER / "seen.png"))
+            self.assertEqual((FOLDER / "sent.png").read_bytes(), (FOLDER / "seen.png").read_bytes(), name)
+
+    def test_the_set_up_alone_with_longer_rests(self) -> None:
+        whole = program_json("send", "pump-room.vcd", "--rig", "pump-room.toml", "--dry-run")["steps"]
+        words = ("old-box-3.vcd", "--rig", "box.toml", "--dry-run")
+        program("unravel", "old-box-1.vcd", "--into", str(FOLDER / "found"))
+        (demo() / "box.toml").write_text((FOLDER / "found" / "rig.toml").read_text())
+        found = ("--catalog", str(FOLDER / "found" / "catalog"))
+        plain, slow = (
+            program_json("send", *words, *found, "--until", "picture", *more)["steps"]
+            for more in ((), ("--slower", "10", "--at-least", "2ms"))
+        )
+        sent = [byte for step in plain for one in step["transactions"] for byte in one["bytes"]]
+        self.assertEqual(sent, [0x64, 0x33, 0x1C, 0x1F, 0x48, 0x26, 0x65])
+        for before, behind in zip(plain, slow, strict=True):
+            self.assertAlmostEqual(behind["wait"], max(10 * before["wait"], 0.002 if before["transactions"] else 0.0))
+        self.assertGreater(len(whole), 300)  # each write to the expander
+
+    def test_a_stretch_of_it(self) -> None:
+        told = program_json("send", "healthy.vcd", "--rig", "front-desk.toml", "--from", "30ms", "--to", "40ms")
+        self.assertEqual((told["transactions"], told["bytes"]), (2, 8))
+        for words, said in (
+            (("tide.hush", "--from", "1ms"), b"--from and --to pick a part of a capture"),
+            (("healthy.vcd", "--from", "20ms", "--to", "21ms"), b"nothing was said there"),
+            (("healthy.vcd", "--slower", "0"), b"how many times as long"),
+            (("healthy.vcd", "--device", "lamp"), b"there is no device 'lamp'"),
+            (("handheld.vcd",), b"handheld.vcd"),
+            (("none.vcd",), b"no such file"),
+        ):
+            done = program("send", *words, "--rig", "front-desk.toml")
+            self.assertEqual((done.returncode, said in done.stderr), (2, True), (words, done.stderr))
+
+    def test_what_a_word_does_is_found_by_leaving_it_out(self) -> None:
+        """The desk plays the part that is true, which what is sent knows nothing of; its glass answers in place of a person."""
+        hidden = Path(hushed_wire.__file__).parent / "demo" / "files" / "old-box"
+        program("unravel", "old-box-1.vcd", "--into", str(FOLDER / "varied"))
+        with Catalog([hidden / "parts"]).in_use():
+            true = load_rig(hidden / "rig.toml")
+            bare = load_rig(hidden / "rig.toml")
+            bare.device[0].part, bare.device[0].panel = "unknown", ""
+            lines = (FOLDER / "varied" / "set-up.hush").read_text()
+            steps = expand(parse_text(lines, "set-up.hush"), [bare.target(device) for device in bare.device], FOLDER)
+            seen = {}
+            for variant in variants(steps, len(steps), "steps"):
+                desk = open_desk(true, true.bus[0], [], 0)
+                send(variant.steps, bare, desk)
+                seen[variant.said.partition("'")[2].partition("'")[0]] = desk.glass("glass").shown
+        self.assertEqual([words for words, lit in seen.items() if not lit], ["bytes 0x65"])
+        self.assertEqual(len(seen), 6)
+
+    def test_answers_go_into_the_draft(self) -> None:
+        program("unravel", "old-box-1.vcd", "--into", str(FOLDER / "asked"))
+        own = ("set-up.hush", "--rig", "rig.toml", "--catalog", "catalog")
+        where = FOLDER / "asked"
+        done = program(
+            "send", *own, "--vary", "steps", "--draft", "catalog/unravelled.toml", cwd=where, stdin=b"lit\n\n\nfaint\n\n\ndark\n"
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("6 variants, 2 of which were seen", done.stdout.decode())
+        draft = (where / "catalog" / "unravelled.toml").read_text()
+        self.assertEqual(re.findall(r"seen: '(.*)' left out: (\w+)", draft), [("bytes 0x1C", "faint"), ("bytes 0x65", "dark")])
+        self.assertIn("# To try next:", draft)
+        self.assertEqual(program("build", "set-up.hush", "--rig", "rig.toml", "--catalog", "catalog", cwd=where).returncode, 0)
+        stepped = program(
+            "send", *own, "--vary", "12:2=0x00-0x3F/0x20".replace("0x20", "32"), "--format", "json", cwd=where, stdin=b"a\n\nb\n"
+        )
+        self.assertEqual([(one["value"], one["seen"]) for one in json.loads(stepped.stdout)["varied"]], [(0, ""), (32, "b")])
+        for what, said in (
+            ("12:9=0-1", b"has no byte 9"),
+            ("99:1=0-1", b"line 99 sends nothing"),
+            ("12:1=9-1", b"no range"),
+            ("all", b"is nothing to vary"),
+        ):
+            done = program("send", *own, "--vary", what, cwd=where, stdin=b"\n" * 9)
+            self.assertEqual((done.returncode, said in done.stderr), (2, True), done.stderr)
+        done = program("send", *own, "--vary", "steps", cwd=where, stdin=b"lit\n")
+        self.assertEqual((done.returncode, b"ended too soon" in done.stderr), (2, True))
 
 
 if __name__ == "__main__":

@@ -13,11 +13,12 @@ from .small_file import READ, place_of
 __all__ = ["replace_file"]
 
 
-def replace_file(path: str | Path, pieces: Iterable[bytes]) -> None:
-    """Writes a file by way of a temporary one beside it, so that nothing is ever half-written."""
+def replace_file(path: str | Path, pieces: Iterable[bytes], kept_up: bool = False) -> None:
+    """Writes a file by way of a temporary one beside it, so that nothing is ever half-written. kept_up: it is one that the command reads to
+    write it anew, with something more in it."""
     target = Path(path)
     folder = target.parent
-    if target.is_file() and place_of(target) in (READ.get() or ()):
+    if not kept_up and target.is_file() and place_of(target) in (READ.get() or ()):
         raise HushedError(
             "would be overwritten, and is read by this command", where=str(path), remedy="name another file; nothing was written"
         )

@@ -1,4 +1,4 @@
-"""Sends a sequence, or a test picture, over a link: to the desk, or to a bus of this machine."""
+"""Sends a sequence, the words of a capture, or a test picture over a link: to the desk, or to a bus of this machine."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, nearest
-from . import link_options, options, output
+from . import link_options, options, output, replayed
 from .said import say
 
 if TYPE_CHECKING:
@@ -21,13 +21,17 @@ examples:
   hushed-wire send tide.hush --rig front-desk.toml --link i2c-1
   hushed-wire send --test-picture tide --rig front-desk.toml --link i2c-1  border, diagonal, corner marks, size
   hushed-wire send tide.hush --rig front-desk.toml --dry-run               what would be sent, step by step
+  hushed-wire send old.vcd --rig new-board.toml --link spi-0.0 --slower 10 the words of a capture again, with longer rests
+  hushed-wire send found/set-up.hush --rig found/rig.toml --catalog found/catalog --vary steps
   hushed-wire send --walk gate --rig gate.toml --link gpiochip0            which output lights which segment?
 """
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Adds the arguments."""
-    parser.add_argument("sequence", nargs="?", metavar="SEQUENCE", help=".hush file")
+    parser.add_argument(
+        "sequence", nargs="?", metavar="SEQUENCE|CAPTURE", help=".hush file, or a capture whose words go out again"
+    )
     parser.add_argument("--rig", metavar="FILE", required=True, help="rig file")
     parser.add_argument(
         "--test-picture", metavar="DEVICE", help="instead of a sequence: set this device up and show a test picture"
@@ -47,6 +51,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--picture", metavar="FILE", help="on the desk: write what the glass shows then as a PNG")
     parser.add_argument("--device", metavar="NAME", help="whose glass, where the rig has several")
+    group = parser.add_argument_group("again, with something changed")
+    group.add_argument("--until", choices=("picture",), help="only what comes ahead of the first picture: the set-up")
+    group.add_argument("--slower", type=float, metavar="N", help="rests last N times as long")
+    options.add_quantity(group, "--at-least", "s", "T", "a rest of at least so long behind whatever is sent, like 1ms")
+    group.add_argument(
+        "--vary", metavar="WHAT",
+        help="send it again and again, and ask what is seen: steps (each of the set-up left out in turn), or LINE:BYTE=FIRST-LAST, like 9:2=0-63/8",
+    )  # fmt: skip
+    group.add_argument("--draft", metavar="FILE", help="with --vary: write the answers into this part description")
+    options.add_window(options.add_reading(parser))
     options.add_catalog(parser)
     link_options.add_link(parser.add_argument_group("where to"))
     options.add_text(parser)
@@ -68,7 +82,13 @@ def run(args: argparse.Namespace) -> int:
     rig = load_rig(args.rig)
     if args.walk:
         return _walked(args, rig)
-    steps = _steps(args, rig)
+    by = rig
+    if args.sequence and replayed.is_capture(args.sequence):
+        steps, by = replayed.replayed(args, rig)
+    else:
+        if args.start is not None or args.end is not None:
+            raise HushedError("--from and --to pick a part of a capture", where=args.sequence or "", remedy="leave them out")
+        steps = _steps(args, rig)
     if not steps:
         raise HushedError("the sequence does nothing", where=args.sequence, remedy="write a command; see docs/sequence.md")
     if args.repeat > 1:
@@ -81,9 +101,12 @@ def run(args: argparse.Namespace) -> int:
         while first and not steps[first - 1].sends and steps[first - 1].wait:  # a rest ahead of a picture belongs to it
             first -= 1
         steps += steps[first:] * (args.repeat - 1)
+    steps = replayed.changed(args, steps)
+    if args.vary:
+        return replayed.varied(args, rig, steps, by)
     if args.dry_run:
-        return _listed(args, steps, {device.name: rig.target(device) for device in rig.device})
-    return _sent(args, rig, steps)
+        return _listed(args, steps, {device.name: by.target(device) for device in by.device})
+    return _sent(args, rig, steps, by)
 
 
 def _steps(args: argparse.Namespace, rig: Rig) -> list[Step]:
@@ -169,10 +192,11 @@ def _listed(args: argparse.Namespace, steps: list[Step], targets: dict[str, Targ
     return 0
 
 
-def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
+def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step], by: Rig) -> int:
+    """by: the rig by which steps become words; it differs from `rig` where parts play no role."""
     from ..link.send import Stopped, send
 
-    link = link_options.open_link(args, rig, rig.bus_for(steps))
+    link = link_options.open_link(args, rig, by.bus_for(steps))
     sent = None
     try:
         if len(steps) > 50 and sys.stderr.isatty() and not args.quiet:
@@ -181,9 +205,9 @@ def _sent(args: argparse.Namespace, rig: Rig, steps: list[Step]) -> int:
 
             with Progress(console=Console(stderr=True), transient=True) as bar:
                 task = bar.add_task("sending", total=len(steps))
-                sent = send(steps, rig, link, lambda done: bar.update(task, completed=done))
+                sent = send(steps, by, link, lambda done: bar.update(task, completed=done))
         else:
-            sent = send(steps, rig, link)
+            sent = send(steps, by, link)
     except Stopped as stopped:
         say(str(stopped))
         return 1
