@@ -43,7 +43,7 @@ def child(job):
         with open(job["new"], "w") as file:
             file.write("\n".join(sorted(set(sys.modules) - before)))
 
-requests, answers = os.fdopen(3, "r"), os.fdopen(4, "w")
+requests, answers = os.fdopen(int(sys.argv[1]), "r"), os.fdopen(int(sys.argv[2]), "w")
 for line in requests:
     job = json.loads(line)
     pid = os.fork()
@@ -69,10 +69,8 @@ class Server:
         self.folder = tempfile.TemporaryDirectory(prefix="hushed-wire-runs-")
         mine, theirs = os.pipe(), os.pipe()
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
-        # The pipes are its descriptors 3 and 4; its own streams stay those of the tests.
-        command = f'exec "$0" -c "$1" 3<&{mine[0]} 4>&{theirs[1]}'
         self.process = subprocess.Popen(
-            ["sh", "-c", command, sys.executable, SERVER],
+            [sys.executable, "-c", SERVER, str(mine[0]), str(theirs[1])],
             pass_fds=(mine[0], theirs[1]),
             env=environment,
             stdin=subprocess.DEVNULL,

@@ -1,6 +1,8 @@
 /* Stands in for the kernel's spidev and GPIO character device under a program that is preloaded with it.
    SHIM_LOG       file that gets every set of lines ("gpio OFFSET=LEVEL …") and every SPI write ("spi BITS bytes…")
    SHIM_OPEN      errno of opening either device     SHIM_TAKEN  errno of asking for lines
+   SHIM_EDGES     file with the edges of watched lines: nanoseconds, offset, level and number of the event of its line, in each row
+   SHIM_LEVELS    how watched lines stand as they are asked for, the first one in bit 0
    SHIM_FAIL      errno of the writes                SHIM_FAIL_AT  … only from this one on */
 #define _GNU_SOURCE
 #include <dlfcn.h>
@@ -15,6 +17,7 @@
 #include <string.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
+#include <time.h>
 #include <unistd.h>
 
 #define CHIP "/dev/gpiochip0"
@@ -95,6 +98,30 @@ int __xstat(int version, const char *path, struct stat *out) {
     return ((int (*)(int, const char *, struct stat *))dlsym(RTLD_NEXT, "__xstat"))(version, path, out);
 }
 
+static int watched(void) {
+    const char *path = getenv("SHIM_EDGES");
+    FILE *rows = path ? fopen(path, "r") : NULL;
+    struct gpio_v2_line_event event;
+    struct timespec now;
+    unsigned long long when, count = 0;
+    unsigned offset, level, number;
+    int ends[2];
+    if (!rows || pipe(ends)) return -1;
+    fcntl(ends[1], F_SETPIPE_SZ, 1 << 20);
+    clock_gettime(CLOCK_MONOTONIC, &now);
+    while (fscanf(rows, "%llu %u %u %u", &when, &offset, &level, &number) == 4) {
+        memset(&event, 0, sizeof event);
+        event.timestamp_ns = now.tv_sec * 1000000000ull + now.tv_nsec + when;
+        event.id = level ? GPIO_V2_LINE_EVENT_RISING_EDGE : GPIO_V2_LINE_EVENT_FALLING_EDGE;
+        event.offset = offset;
+        event.seqno = ++count;
+        event.line_seqno = number;
+        if (((ssize_t (*)(int, const void *, size_t))dlsym(RTLD_NEXT, "write"))(ends[1], &event, sizeof event) < 0) break;
+    }
+    fclose(rows);
+    return ends[0]; /* the other end stays open: a chip goes on watching */
+}
+
 static char *led_to(const char *path, char *out) {
     const char *to = !strcmp(path, "/sys/dev/char/254:0/subsystem") ? "/sys/bus/gpio" : !strcmp(path, CHIP) ? CHIP : NULL;
     if (!to) return NULL;
@@ -166,7 +193,14 @@ int ioctl(int fd, unsigned long what, ...) {
         memcpy(offsets, wanted->offsets, sizeof offsets);
         for (i = 0; i < wanted->config.num_attrs; i++)
             if (wanted->config.attrs[i].attr.id == GPIO_V2_LINE_ATTR_ID_OUTPUT_VALUES) set(wanted->config.attrs[i].mask, wanted->config.attrs[i].attr.values);
-        wanted->fd = request = next("/dev/null", O_RDWR, 0);
+        request = wanted->config.flags & GPIO_V2_LINE_FLAG_INPUT ? watched() : next("/dev/null", O_RDWR, 0);
+        if (request < 0) { errno = EINVAL; return -1; }
+        wanted->fd = request;
+        return 0;
+    }
+    if (fd >= 0 && fd == request && what == GPIO_V2_LINE_GET_VALUES_IOCTL) {
+        struct gpio_v2_line_values *values = arg;
+        values->bits = (getenv("SHIM_LEVELS") ? strtoull(getenv("SHIM_LEVELS"), NULL, 0) : 0) & values->mask;
         return 0;
     }
     if (fd >= 0 && fd == request && what == GPIO_V2_LINE_SET_VALUES_IOCTL) {

@@ -44,6 +44,7 @@ COMMANDS: list[tuple[str, str, str]] = [
     ("listen", "screen", "the picture that the panel showed"),
     ("listen", "plot", "waveforms with decoded words over them, as a figure"),
     ("listen", "convert", "a capture in another format, a part of it, or with decoded words beside it"),
+    ("listen", "record", "lines of this machine, or of a probe, as a capture"),
     ("find the fault", "diagnose", "what is wrong: the cause, the evidence, the next step"),
     ("find the fault", "sweep", "many captures at once, on every core: which are good, and which share a cause"),
     ("find the fault", "budget", "what wiring and parts allow: frame rates, dividers, LEDs that take turns, memory"),

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from ..bus.moves import Move
     from ..rig.schema import Bus, Rig
 
-__all__ = ["GpioLink", "SpiLink", "gpio_numbers", "open_pins"]
+__all__ = ["GpioLink", "SpiLink", "gpio_numbers", "open_pins", "unusable"]
 
 LARGEST = 4096  # bytes of one spidev transfer that every kernel takes
 SLEEP_FROM = 50e-6  # rests shorter than this pass while the next line is being set
@@ -91,7 +91,8 @@ def _lines(path: str, numbers: dict[str, int], bus: Bus) -> Lines:
     return Lines(gpiod, path, numbers, bus.select == "high", [role for role, what in bus.shifters.items() if what.inverts])
 
 
-def _unusable(path: str, error: OSError, busy: str) -> LinkUnusable:
+def unusable(path: str, error: OSError, busy: str) -> LinkUnusable:
+    """What is wrong with a device that cannot be opened. busy: what to do where it is in use."""
     code = error.errno or 0
     what, remedy = {
         errno.ENOENT: ("is absent", "hushed-wire links lists what there is; enable SPI for the board, and load spidev"),
@@ -133,7 +134,7 @@ class Lines:
             )
         except OSError as error:
             used = ", ".join(f"{role} on line {number}" for role, number in numbers.items())
-            raise _unusable(
+            raise unusable(
                 path, error, f"one of its lines is taken ({used}): stop what holds it, or choose another pin"
             ) from error
 
@@ -204,7 +205,7 @@ class SpiLink(Timed):
             usual = BUSES[bus.kind].load().USUAL_CLOCK
             self.device.max_speed_hz = int(pace_of(part, bus).serial_clock(usual)) if part is not None else int(usual)
         except OSError as error:
-            raise _unusable(self.name, error, "stop the program that holds it") from error
+            raise unusable(self.name, error, "stop the program that holds it") from error
         self.bits = 8
 
     def move(self, move: Move) -> None:

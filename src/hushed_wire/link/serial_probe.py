@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import time
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from . import wire_talk
 from .base import BusHeld, LinkLost, LinkUnusable, Refused
+
+if TYPE_CHECKING:
+    from .probe_watch import ProbeWatch
 
 __all__ = ["SerialProbe", "open_serial"]
 
@@ -46,7 +49,7 @@ class SerialProbe:
         self.path, self.port = path, port
         self.number = 0
         self.waiting = b""
-        answer, words = self._ask("who", lost=LinkUnusable)
+        answer, words = self.ask("who", lost=LinkUnusable)
         facts = dict(word.partition("=")[::2] for word in words)
         if answer != "done" or facts.get("talk") != "1":
             raise LinkUnusable(
@@ -57,7 +60,7 @@ class SerialProbe:
         self.name = f"the probe '{facts.get('name', '?')}' on {path}"
         self.room = max(2, self._number(facts.get("room", "32"), 1 << 20, LinkUnusable))
 
-    def _ask(
+    def ask(
         self, verb: str, *words: str, lost: type[LinkLost] | type[LinkUnusable] = LinkLost, patience: float = PATIENCE
     ) -> tuple[str, list[str]]:
         """A request and its answer; repeated when what comes back does not check or nothing comes at all."""
@@ -96,8 +99,26 @@ class SerialProbe:
         line, _, self.waiting = self.waiting.partition(b"\n")
         return line
 
+    def heard(self, seconds: float) -> tuple[str, list[str]] | None:
+        """What the probe says by itself while it watches: verb and words; None where nothing whole came in that time. Damaged lines are dropped."""
+        end = time.monotonic() + seconds
+        while True:
+            line = self._line()
+            if line is not None:
+                said = wire_talk.unpack(line)
+                if said is not None:
+                    return said[1], said[2]
+            elif time.monotonic() >= end:
+                return None
+
+    def watch(self, lines: dict[str, str]) -> ProbeWatch:
+        """Watches lines. lines: name in a capture to the probe's name of it."""
+        from .probe_watch import ProbeWatch
+
+        return ProbeWatch(self, lines)
+
     def _transfer(self, address: int, data: bytes, count: int) -> bytes:
-        answer, words = self._ask("transfer", f"{address:02x}", data.hex() or "-", str(count))
+        answer, words = self.ask("transfer", f"{address:02x}", data.hex() or "-", str(count))
         if answer == "done":
             return self._bytes(words[0] if words else "-", count)
         if answer == "refused":
@@ -127,7 +148,7 @@ class SerialProbe:
 
     def check(self) -> None:
         """The probe tells a line that is held low."""
-        answer, words = self._ask("levels")
+        answer, words = self.ask("levels")
         low = [word.partition("=")[0] for word in words if word.endswith("=0")]
         if answer == "done" and low:
             raise _held(self.path, low[0])
@@ -142,7 +163,7 @@ class SerialProbe:
 
     def line(self, name: str, level: int) -> None:
         """Sets a line of the probe, like a reset."""
-        answer, words = self._ask("line", name, str(level))
+        answer, words = self.ask("line", name, str(level))
         if answer != "done":
             raise LinkUnusable(
                 f"the probe has no line '{name}': {' '.join(words)}", where=self.path, remedy="see the probe's description"

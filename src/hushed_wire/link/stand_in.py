@@ -10,13 +10,19 @@ import random
 import select
 import threading
 import tty
+from typing import TYPE_CHECKING
 
 from . import wire_talk
 from .base import BusHeld, Refused
 from .desk import Desk
 
+if TYPE_CHECKING:
+    from ..trace import Trace
+
 __all__ = ["StandIn"]
 
+QUIET = 4  # times
+EDGES = 16  # in a burst
 ROOM = 64  # bytes of one transfer: micro-controllers have little memory
 LINES = ("reset",)
 
@@ -24,12 +30,15 @@ LINES = ("reset",)
 class StandIn:
     """Speaks on `path`, in a thread of its own, until closed."""
 
-    def __init__(self, desk: Desk, garble: float = 0.0, seed: int = 0) -> None:
-        """garble: share of lines, in either direction, that arrive spoilt."""
+    def __init__(self, desk: Desk, garble: float = 0.0, seed: int = 0, wires: Trace | None = None) -> None:
+        """garble: share of lines, in either direction, that arrive spoilt. wires: what its lines scl and sda do while they are watched."""
         self.desk, self.garble, self.random = desk, garble, random.Random(seed)
+        self.wires = wires
         self.last: tuple[int, bytes] | None = None
         self.lines: dict[str, int] = {}
         self.repeated = 0
+        self._watching = 0  # the number of the request
+        self._names: list[str] = []
         self._master, slave = os.openpty()
         tty.setraw(slave)
         self._slave = slave
@@ -56,8 +65,27 @@ class StandIn:
                 answer = self._spoil(self.answer(self._spoil(line)))
                 try:
                     os.write(self._master, answer)
+                    if self._watching:
+                        self._show()
                 except OSError:
                     return
+
+    def _show(self) -> None:
+        """All that the wires do, in bursts; then quiet."""
+        assert self.wires is not None
+        number, lines, self._watching = self._watching, self.wires, 0
+        which = [lines.names.index(name) for name in self._names]
+        when = [int(tick * float(lines.tick) * 1e6) for tick in lines.times.tolist()]
+        words = [sum((word >> line & 1) << place for place, line in enumerate(which)) for word in lines.levels.tolist()]
+        said = 0
+        for first in range(1, len(when), EDGES):
+            own = range(first, min(first + EDGES, len(when)))
+            steps = [f"{when[at] - when[max(at - 1, first)]:x}:{words[at]:x}" for at in own]
+            os.write(self._master, self._spoil(wire_talk.pack(number, "edges", f"{said & 0xFFFF:x}", f"{when[first]:x}", *steps)))
+            said += 1
+        for _ in range(QUIET):  # as it goes on to say that nothing moves, what was damaged ahead of that is missed
+            os.write(self._master, self._spoil(wire_talk.pack(number, "edges", f"{said & 0xFFFF:x}", f"{when[-1]:x}")))
+            said += 1
 
     def _spoil(self, line: bytes) -> bytes:
         if self.random.random() >= self.garble:
@@ -74,11 +102,11 @@ class StandIn:
         if self.last is not None and self.last[0] == number and verb != "who":
             self.repeated += 1
             return self.last[1]  # asked again: the answer was lost, the deed is done
-        answer = wire_talk.pack(number, *self._act(verb, words))
+        answer = wire_talk.pack(number, *self._act(number, verb, words))
         self.last = (number, answer)
         return answer
 
-    def _act(self, verb: str, words: list[str]) -> list[str]:
+    def _act(self, number: int, verb: str, words: list[str]) -> list[str]:
         try:
             if verb == "who":
                 return ["done", "talk=1", "name=stand-in", f"room={ROOM}"]
@@ -98,6 +126,11 @@ class StandIn:
                 ]
             if verb == "line" and words[0] in LINES:
                 self.lines[words[0]] = int(words[1])
+                return ["done"]
+            if verb == "watch" and self.wires is not None and words and set(words) <= set(self.wires.names):
+                self._watching, self._names = number, words
+                return ["done", "".join(str(int(self.wires.levels[0]) >> self.wires.names.index(name) & 1) for name in words)]
+            if verb == "stop":
                 return ["done"]
             if verb == "wait":
                 self.desk.wait(int(words[0]) / 1e6)

@@ -11,8 +11,9 @@ noted; an error names the line. The writer is the reader's twin, also in array o
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from fractions import Fraction
+from itertools import chain
 from typing import Any, NoReturn
 
 import numpy as np
@@ -370,10 +371,10 @@ def _time(data: bytes, at: int) -> int:
     return int(digits) if digits.isdigit() and len(digits) <= 18 else -1
 
 
-def write(trace: Trace, comment: str = "", added: list[Added] | None = None) -> Iterator[bytes]:
+def write(trace: Trace, comment: str = "", added: list[Added] | None = None, more: Iterable[Trace] = ()) -> Iterator[bytes]:
     """The trace as VCD, in pieces; the twin of `read`. The sample interval, where told, goes into a `$comment`.
 
-    added: variables beside the lines.
+    added: variables beside the lines. more: what follows the trace, piece by piece as it comes.
     """
     power = 0
     while power > -15 and (trace.tick / Fraction(10) ** power).denominator != 1:
@@ -403,35 +404,48 @@ def write(trace: Trace, comment: str = "", added: list[Added] | None = None) -> 
     events.sort(key=lambda event: event[0])
     header += ["$upscope $end", "$enddefinitions $end", ""]
     yield "\n".join(header).encode()
-    width, rows = len(codes), 1 << 15
-    unknown = np.zeros_like(trace.levels) if trace.unknown is None else trace.unknown
-    shifts = np.arange(width, dtype=trace.levels.dtype)
     before: NDArray[np.uint8] | None = None
-    for first in range(0, len(trace), rows):
-        times = _scaled(trace.times[first : first + rows] - origin, factor, divisor)
-        bits = ((trace.levels[first : first + rows, None] >> shifts) & 1).astype(np.uint8)
-        hidden = ((unknown[first : first + rows, None] >> shifts) & 1).astype(bool)
-        char = np.where(hidden, np.uint8(ord("x")), bits + np.uint8(ord("0")))
-        above = char[:1] ^ 0xFF if before is None else before
-        changed = char != np.concatenate([above, char[:-1]])
-        before = char[-1:]
-        row = np.empty((len(times), 21 + 3 * width), dtype=np.uint8)
-        present = np.ones(row.shape, dtype=bool)
-        row[:, 0], row[:, 20] = ord("#"), ord("\n")
-        rest = times.copy()
-        for place in range(19, 0, -1):
-            row[:, place] = rest % 10 + ord("0")
-            present[:, place] = (rest > 0) | (place == 19)
-            rest //= 10
-        row[:, 21::3], row[:, 22::3], row[:, 23::3] = char, [ord(code) for code in codes], ord("\n")
-        present[:, 21:] = np.repeat(changed, 3, axis=1)
-        if not events:
-            yield row[present].tobytes()
-            continue
-        lengths = present.sum(axis=1)
-        yield from woven(row[present].tobytes(), np.cumsum(lengths) - lengths, times, events, first + rows >= len(trace))
-    if trace.end - 1 > int(trace.times[-1]):
-        yield f"#{int(_scaled(np.array([trace.end - origin]), factor, divisor)[0])}\n".encode()
+    last = trace
+    for piece in chain((trace,), more):
+        last = piece
+        for first in range(0, len(piece), ROWS):
+            rows = slice(first, first + ROWS)
+            times = _scaled(piece.times[rows] - origin, factor, divisor)
+            lines, lengths, before = _rows(piece, rows, times, codes, before)
+            if not events:
+                yield lines
+                continue
+            yield from woven(lines, np.cumsum(lengths) - lengths, times, events, first + ROWS >= len(piece))
+    if not len(last.times) or last.end - 1 > int(last.times[-1]):
+        yield f"#{int(_scaled(np.array([last.end - origin]), factor, divisor)[0])}\n".encode()
+
+
+ROWS = 1 << 15  # moments that are written at once
+
+
+def _rows(
+    trace: Trace, rows: slice, times: Times, codes: list[str], before: NDArray[np.uint8] | None
+) -> tuple[bytes, NDArray[np.int64], NDArray[np.uint8]]:
+    """Some moments of a trace, how many bytes each takes, and how all lines stand behind them. times: of the moments. before: how they stood."""
+    width = len(codes)
+    shifts = np.arange(width, dtype=trace.levels.dtype)
+    unknown = np.zeros_like(trace.levels) if trace.unknown is None else trace.unknown
+    bits = ((trace.levels[rows, None] >> shifts) & 1).astype(np.uint8)
+    hidden = ((unknown[rows, None] >> shifts) & 1).astype(bool)
+    char = np.where(hidden, np.uint8(ord("x")), bits + np.uint8(ord("0")))
+    above = char[:1] ^ 0xFF if before is None else before
+    changed = char != np.concatenate([above, char[:-1]])
+    row = np.empty((len(times), 21 + 3 * width), dtype=np.uint8)
+    present = np.ones(row.shape, dtype=bool)
+    row[:, 0], row[:, 20] = ord("#"), ord("\n")
+    rest = times.copy()
+    for place in range(19, 0, -1):
+        row[:, place] = rest % 10 + ord("0")
+        present[:, place] = (rest > 0) | (place == 19)
+        rest //= 10
+    row[:, 21::3], row[:, 22::3], row[:, 23::3] = char, [ord(code) for code in codes], ord("\n")
+    present[:, 21:] = np.repeat(changed, 3, axis=1)
+    return row[present].tobytes(), present.sum(axis=1), char[-1:]
 
 
 def _scaled(times: Times, factor: int, divisor: int) -> Times:
