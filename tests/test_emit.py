@@ -7,6 +7,7 @@ import json
 import os
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import unittest
@@ -15,14 +16,21 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import serial
 import tomli_w
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hushed_wire.link.record import Recorded
+from hushed_wire.link.record import record as record_pieces
+from hushed_wire.link.serial_probe import open_serial
 from hushed_wire.part import load
 from hushed_wire.port.names import identifier, remark
-from hushed_wire.rig import load_rig
+from hushed_wire.rig import decode, load_rig
+from hushed_wire.trace import joined
+from maker.masters import I2c as Master
+from maker.wave import Wave
 from ports.stand_in import GpioChip, I2c, KernelI2c, KernelSpi, Spi, Wires, clock_of, pin
 from support import ROOT, demo, program, scratch
 
@@ -545,6 +553,43 @@ static bool draw(void)
         self.assertEqual((made.returncode, made.stderr), (0, b""))
         wires = ["SCL=C5:scl", "SDA=C4:sda", "RST=B0", "--serial"]
         self.probed(folder, lambda at: [str(FOLDER / "avr"), "a.elf", "out.vcd", *wires, "--at", f"{at:02x}"])
+
+        self.watched(folder, ["a.elf", "out.vcd", *wires])
+
+    def watched(self, folder: Path, board: list[str]) -> None:
+        """What another master says on its lines is recorded by way of its serial port, rests and all; what is too long for it is unknown."""
+        said = [[0x00, 0xAE, 0xA8], [0x40, 0x12, 0x34], [0x00, 0xAF]]
+        for long in (False, True):
+            wave = Wave(7, SCL=1, SDA=1)
+            master = Master(wave, 4e3, (0x3D,), gap=1.5e8)
+            wave.wait(5e7)
+            for words in said:
+                master.write(0x3D, words * (9 if long else 1))
+            rows = [f"{when} {name} {level}" for when, name, level in wave.changes]
+            (folder / "play.txt").write_text("\n".join(rows) + "\n")
+            with subprocess.Popen(
+                [str(FOLDER / "avr"), *board, "--play", "play.txt"], cwd=folder, stdout=subprocess.PIPE
+            ) as process:
+                try:
+                    assert process.stdout is not None
+                    path = next(line for line in iter(process.stdout.readline, b"") if line.startswith(b"/dev/")).decode().strip()
+                    watch = open_serial(path).watch({"SCL": "scl", "SDA": "sda"})
+                    process.send_signal(signal.SIGUSR1)
+                    out = Recorded()
+                    trace = joined([piece for piece in record_pieces(watch, out, lasts=6.0 if long else 4.0) if len(piece)])
+                    watch.close()
+                finally:
+                    process.terminate()
+            if long:
+                self.assertGreater(out.lost, 0)
+                continue
+            self.assertEqual((out.lost, out.edges), (0, len(wave.changes)))
+            told = decode(trace, load_rig(demo() / "front-desk.toml")).devices[0].commands.payload
+            raw = [byte for words in said for byte in words[1:]]
+            self.assertEqual(told.value.tolist(), raw)
+            mine = np.diff(trace.times[1:]) / 1000  # microseconds, against what was played
+            theirs = np.diff(sorted({when for when, _, _ in wave.changes})) / 1000
+            self.assertLess(float(np.abs(mine - theirs).max()), 20)
 
     def test_the_peripheral_for_i2c_compiles(self) -> None:
         folder, name = emitted("front-desk", "avr", "--bus", "hardware")

@@ -209,6 +209,33 @@ class Asked(unittest.TestCase):
         self.assertIn("never connect it to a logic pin", pins["4"]["because"])
         self.assertEqual(metered("pin,volts\nA,3.3\n", "x")[0].role, "")
 
+    def test_volts_tell_what_a_charge_pump_makes(self) -> None:
+        made = strange("character", 1, captures=1)
+        (_name, trace), *_ = captured(made, FOLDER, "volts")
+        step = 1_000  # nanoseconds
+        count = int(trace.end * float(trace.tick) * 1e9) // step
+        at = (np.arange(count) * step / 1e9 / float(trace.tick)).astype(np.int64)
+        noise = np.random.default_rng(2).normal(0, 0.02, (count, 9))
+        columns = {line: 3.3 * trace.level_at(number, at) for number, line in enumerate(trace.names)}
+        square = (np.arange(count) * step // 400_000) % 2
+        columns |= {
+            "V4": np.where(square, 3.3, -4.1),
+            "VOUT": np.full(count, 9.4),
+            "VDD": np.full(count, 3.3),
+            "VSS": np.zeros(count),
+            "V2": np.full(count, 1.7),
+        }
+        rows = np.column_stack(
+            [np.arange(count) * step / 1e9, *(values + noise[:, k] for k, values in enumerate(columns.values()))]
+        )
+        head = ",".join(["Time (s)", *(f"{line} (V)" for line in columns)])
+        np.savetxt(FOLDER / "volts.csv", rows, fmt=["%.7f", *["%.3f"] * len(columns)], delimiter=",", header=head, comments="")
+        told = program_json("unravel", "volts.csv", cwd=FOLDER)
+        self.assertEqual(told["bus"]["lines"], made.roles)
+        roles = {one["name"]: one["role"] for one in told["lines"]}
+        self.assertEqual({line: roles[line] for line in ("V4", "VOUT", "VDD", "VSS", "V2")},
+                         {"V4": "not for logic", "VOUT": "not for logic", "VDD": "supply", "VSS": "ground", "V2": "bias or contrast"})  # fmt: skip
+
     def test_what_cannot_be_unravelled(self) -> None:
         (FOLDER / "bad.csv").write_text("pin;volt\n1;2\n")
         (FOLDER / "odd.csv").write_text("pin,volts\n1,many\n")

@@ -1,6 +1,7 @@
 /* Runs a firmware on the simulated ATmega328P and writes what its pins do into a VCD.
  *   avr FIRMWARE.elf OUT.vcd NAME=C5[:scl|:sda] ...
  * With NAME=spi:sck and NAME=spi:mosi the peripheral's own pins are written, bit by bit.
+ * With --play FILE (rows of nanoseconds, line and level) others move lines that it has let go, from the signal SIGUSR1 on.
  * With --at 3d only that I2C address is acknowledged. With --serial the part's serial port is a pseudo-terminal, whose path is the first line of
  * standard output; it runs until it is ended by a signal.
  * Lines marked scl and sda have a pull-up, and an I2C device that acknowledges. The firmware ends by sleeping with interrupts off. */
@@ -27,7 +28,9 @@ static struct line {
     avr_irq_t *irq;
 } lines[MOST];
 static int count, bits = -1, byte, first, selected, only = -1, terminal = -1, held;
-static volatile sig_atomic_t ended;
+static volatile sig_atomic_t ended, playing;
+static struct { unsigned long long ns; int line, level; } plays[4096];
+static int to_play, played;
 static avr_t *avr;
 static FILE *out;
 
@@ -153,6 +156,26 @@ static void end(int number)
     ended = 1;
 }
 
+static void play(int number)
+{
+    (void)number;
+    playing = 1;
+}
+
+static void read_plays(const char *path)
+{
+    FILE *rows = fopen(path, "r");
+    char name[16];
+
+    while (rows != NULL && to_play < 4096 && fscanf(rows, "%llu %15s %d", &plays[to_play].ns, name, &plays[to_play].level) == 3) {
+        for (int k = 0; k < count; ++k) {
+            plays[to_play].line = strcmp(lines[k].name, name) == 0 ? k : plays[to_play].line;
+        }
+        ++to_play;
+    }
+    signal(SIGUSR1, play);
+}
+
 static void open_terminal(void)
 {
     int other;
@@ -182,6 +205,7 @@ int main(int argc, char **argv)
 {
     elf_firmware_t firmware;
     int state = cpu_Running;
+    avr_cycle_count_t begun = 0;
 
     memset(&firmware, 0, sizeof firmware);
     if (argc < 4 || elf_read_firmware(argv[1], &firmware) != 0) {
@@ -200,6 +224,10 @@ int main(int argc, char **argv)
 
         if (strcmp(argv[k], "--serial") == 0) {
             open_terminal();
+            continue;
+        }
+        if (strcmp(argv[k], "--play") == 0) {
+            read_plays(argv[++k]);
             continue;
         }
         if (strcmp(argv[k], "--at") == 0) {
@@ -242,6 +270,14 @@ int main(int argc, char **argv)
         char letter;
 
         state = avr_run(avr);
+        if (playing == 1) {
+            begun = avr->cycle;
+            playing = 2;
+        }
+        while (playing == 2 && played < to_play && (avr->cycle - begun) * 62.5 >= (double)plays[played].ns) {
+            avr_raise_irq(lines[plays[played].line].irq, (uint32_t)plays[played].level);
+            ++played;
+        }
         if (terminal >= 0 && !held && avr->cycle >= next) { /* ten bits at 115200 baud */
             next = avr->cycle + 1400;
             if (read(terminal, &letter, 1) == 1) {

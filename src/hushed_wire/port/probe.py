@@ -17,6 +17,7 @@ __all__ = ["probe_of"]
 
 BAUD = 115200
 ROOM = 64  # bytes of a transfer: a line of it and an answer fit into a kilobyte of RAM
+EDGES = 200  # that a probe that watches keeps until its bus rests: three bytes each
 HALF_US = 5  # microseconds of half a clock: 100 kHz, which every part takes
 WITH_SERIAL = ("c", "avr", "python")  # targets that have a serial port here
 
@@ -55,6 +56,7 @@ def probe_of(target: Target, pins: Mapping[str, str], cpu: Fraction | None = Non
     d = {
         "n": "probe", "N": "PROBE", "hush": f"hushed-wire {VERSION}", "pins": own, "hertz": hertz, "bus": "i2c", "hard": "", "bang": True, "has_dc": False,
         "bus_pins_open_drain": True, "mode": 0, "msb": True, "half_us": HALF_US, "serial": BAUD, "probe_room": ROOM, "probe_name": "two-pins",
+        "probe_watches": target.watches, "probe_edges": EDGES,
         "probe_lines": [pin.role for pin in own if not pin.open_drain],
     }  # fmt: skip
     names = [("probe.py.j2", "probe.py")]
@@ -62,4 +64,10 @@ def probe_of(target: Target, pins: Mapping[str, str], cpu: Fraction | None = Non
         names = [("probe.c.j2", "probe.c"), (f"target/{target.port}.h.j2", "probe_port.h")]
         if target.name == "c":
             names.append((f"target/{target.port}.c.j2", "probe_port.c"))
-    return Emitted({name: filled(target, template, d) for template, name in names}, 3 * ROOM + 4 * ROOM + 80, 0, 0, [])
+    return Emitted(
+        {name: filled(target, template, d) for template, name in names},
+        3 * ROOM + 4 * ROOM + 80 + (3 * EDGES if target.watches else 0),
+        0,
+        0,
+        [],
+    )

@@ -21,7 +21,8 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """name: on the command line. title: in a list. family: the folder of its templates. port: the template of what moves its pins, "" where the
     driver does. pin: what one of its pins looks like, as a pattern, and `pin_example` an example; "" where pins have numbers of no meaning
     here. hardware: kinds of bus that it has a peripheral for. usual: "pins" or "hardware". compile: how its source is compiled. size: what
-    tells how large that is. cpu: its usual clock, where waits are counted out in its cycles.
+    tells how large that is. cpu: its usual clock, where waits are counted out in its cycles. watches: its port has a timer and a serial port
+    that can be asked whether it is busy, so that a probe can watch lines.
     """
 
     name: str
@@ -35,6 +36,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     compile: str = ""
     size: str = ""
     cpu: str = ""
+    watches: bool = False
 
     def hertz(self, cpu: Fraction | None) -> int:
         """The clock that waits are counted in: the one that is given, else its usual one; 0 where none is counted."""

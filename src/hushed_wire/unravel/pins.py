@@ -35,11 +35,17 @@ class Pin:
 def pins_of(trace: Trace, roles: dict[str, str], because: dict[str, str], busy: tuple[int, int]) -> list[Pin]:
     """Every line. roles: role to line; because: of each role. busy: ticks from the first word to the last."""
     by_line = {line: role for role, line in roles.items()}
+    logic = [own[1] for name, own in zip(trace.names, trace.volts, strict=False) if name in by_line and own[1] > own[0] + GROUND]
+    supply = float(np.median(logic)) if logic else 0.0
     out = []
     for number, name in enumerate(trace.names):
         if name in by_line:
             role = by_line[name]
             out.append(Pin(name, role, "certain" if role not in ("reset",) else "likely", because.get(role, "by the traffic")))
+            continue
+        told = _in_volts(name, trace.volts[number][:2], supply) if trace.volts and supply else None
+        if told is not None:
+            out.append(told)
             continue
         same = next((other for other in range(number) if _same(trace, number, other)), None)
         if same is not None:
@@ -47,6 +53,27 @@ def pins_of(trace: Trace, roles: dict[str, str], because: dict[str, str], busy: 
             continue
         out.append(_alone(trace, number, name, busy))
     return out
+
+
+def _in_volts(name: str, levels: tuple[float, float], supply: float) -> Pin | None:
+    """What volts tell of a line that plays no role; None where its levels are those of logic. supply: what the bus has as high."""
+    low, high = levels
+    said = f"{low:.2g} V" if high - low < GROUND else f"{low:.2g} V to {high:.2g} V"
+    if low < -2 * GROUND or high > supply + BOOSTED:
+        where = "below ground" if low < -2 * GROUND else f"above the {supply:.2g} V of the bus"
+        return Pin(
+            name,
+            "not for logic",
+            "certain",
+            f"{said}, {where}: made by a charge pump, for the glass; never connect it to a logic pin",
+        )
+    if high - low >= GROUND:
+        return None if high > 0.6 * supply else Pin(name, "bias or contrast", "possible", f"{said}: too little for logic")
+    if abs(high) <= GROUND:
+        return Pin(name, "ground", "possible", f"{said} throughout: ground, or a line that is tied low")
+    if abs(high - supply) <= NEAR * supply:
+        return Pin(name, "supply", "possible", f"{said} throughout, as the bus has high: the supply, a pull-up, or tied high")
+    return Pin(name, "bias or contrast", "possible", f"{said} throughout, between ground and the {supply:.2g} V of the bus")
 
 
 def _same(trace: Trace, a: int, b: int) -> bool:
