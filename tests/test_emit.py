@@ -22,6 +22,7 @@ import tomli_w
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hushed_wire.link.probe_watch import ProbeWatch
 from hushed_wire.link.record import Recorded
 from hushed_wire.link.record import record as record_pieces
 from hushed_wire.link.serial_probe import open_serial
@@ -573,7 +574,7 @@ static bool draw(void)
                 try:
                     assert process.stdout is not None
                     path = next(line for line in iter(process.stdout.readline, b"") if line.startswith(b"/dev/")).decode().strip()
-                    watch = open_serial(path).watch({"SCL": "scl", "SDA": "sda"})
+                    watch = ProbeWatch(open_serial(path), {"SCL": "scl", "SDA": "sda"})
                     process.send_signal(signal.SIGUSR1)
                     out = Recorded()
                     trace = joined([piece for piece in record_pieces(watch, out, lasts=6.0 if long else 4.0) if len(piece)])

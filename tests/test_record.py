@@ -16,6 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hushed_wire.link.desk import Desk
+from hushed_wire.link.probe_watch import ProbeWatch
 from hushed_wire.link.record import Burst, Recorded, record
 from hushed_wire.link.serial_probe import open_serial
 from hushed_wire.link.stand_in import StandIn
@@ -246,7 +247,7 @@ class OverAProbe(unittest.TestCase):
 
     def test_damaged_lines_are_unknown_and_never_wrong_levels(self) -> None:
         probe = open_serial(self.stand_in(0.1).path)
-        watch = probe.watch({"SCL": "scl", "SDA": "sda"})
+        watch = ProbeWatch(probe, {"SCL": "scl", "SDA": "sda"})
         out = Recorded()
         trace = joined([piece for piece in record(watch, out, lasts=1.0) if len(piece)])
         watch.close()

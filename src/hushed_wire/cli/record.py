@@ -1,4 +1,4 @@
-"""Records lines of this machine, or of a probe on a serial port, to a capture: every edge with its time, until you stop it, or a condition holds.
+"""Records lines of this machine, or of a probe on a serial port: every edge with its time, until you stop it, or a condition holds.
 
 What was lost is said, and unknown in the capture. Ctrl-C ends a recording; what came until then is kept.
 """
@@ -112,13 +112,13 @@ def _watch(args: argparse.Namespace) -> Watch:
         if not numbers:
             raise HushedError("it names no pins", where=args.rig, remedy='add pins = { scl = "GPIO3", … } to a bus')
         return open_gpio(args.link, numbers)
+    from ..link.probe_watch import ProbeWatch
     from ..link.serial_probe import open_serial
 
     if args.rig:
         rig = load_rig(args.rig)
         lines = {line: role for bus in rig.bus for role, line in bus.lines.items()}
-    watched: Watch = open_serial(args.link).watch(lines)
-    return watched
+    return ProbeWatch(open_serial(args.link), lines)
 
 
 def _until(args: argparse.Namespace) -> Any:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from ..errors import HushedError, nearest
-from . import captured, link_options, output
+from . import link_options, output
 
 if TYPE_CHECKING:
     from ..rig import Rig
@@ -34,6 +34,7 @@ def replayed(args: argparse.Namespace, rig: Rig) -> tuple[list[Step], Rig]:
     from ..sequence.from_words import Event, events_of, written
     from ..trace import joined
     from ..view.progress import watched
+    from . import captured  # which reads captures, and loads what that needs
 
     bare = msgspec.structs.replace(rig, device=[msgspec.structs.replace(own, part=UNKNOWN, panel="") for own in rig.device])
     place = _place(args, rig)
@@ -89,6 +90,8 @@ def _place(args: argparse.Namespace, rig: Rig) -> str:
 
 def changed(args: argparse.Namespace, steps: list[Step]) -> list[Step]:
     """Steps as --until, --slower and --at-least want them."""
+    if not (args.until or args.slower is not None or args.at_least is not None):
+        return steps
     from fractions import Fraction
 
     from ..sequence.place import DRAWN

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from .base import LinkLost, LinkUnusable
 from .record import Burst
-
-if TYPE_CHECKING:
-    from .serial_probe import SerialProbe
+from .serial_probe import SerialProbe
 
 __all__ = ["ProbeWatch"]
 

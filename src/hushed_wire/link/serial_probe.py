@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from . import wire_talk
 from .base import BusHeld, LinkLost, LinkUnusable, Refused
-
-if TYPE_CHECKING:
-    from .probe_watch import ProbeWatch
 
 __all__ = ["SerialProbe", "open_serial"]
 
@@ -110,12 +107,6 @@ class SerialProbe:
                     return said[1], said[2]
             elif time.monotonic() >= end:
                 return None
-
-    def watch(self, lines: dict[str, str]) -> ProbeWatch:
-        """Watches lines. lines: name in a capture to the probe's name of it."""
-        from .probe_watch import ProbeWatch
-
-        return ProbeWatch(self, lines)
 
     def _transfer(self, address: int, data: bytes, count: int) -> bytes:
         answer, words = self.ask("transfer", f"{address:02x}", data.hex() or "-", str(count))
