@@ -84,10 +84,11 @@ def _lines(chance: random.Random, kind: str) -> tuple[list[tuple[str, int]], dic
         "i2c": ["scl", "sda"],
         "i2c registers": ["scl", "sda"],
         "parallel": [],
+        "parallel polled": [],
     }[kind]
-    if kind == "parallel":  # probes are put on a bus of eight in order, from one end or the other, the rest beside them
+    if kind.startswith("parallel"):  # probes are put on a bus of eight in order, from one end or the other, the rest beside them
         data = [f"d{bit}" for bit in range(8)]
-        rest = ["rs", "e", "reset"]
+        rest = ["rs", "e", "reset"] + (["rw"] if kind == "parallel polled" else [])
         chance.shuffle(rest)
         cut = chance.randrange(len(rest) + 1)
         order = rest[:cut] + (data if chance.random() < 0.6 else data[::-1]) + rest[cut:]
@@ -114,10 +115,23 @@ def _master(wave: Wave, kind: str, roles: dict[str, str], chance: random.Random)
         if kind == "i2c registers":
             return lambda words, data: two.write(address, words) and None
         return lambda words, data: two.write(address, [0x40 if data else 0x00, *words]) and None
-    port = Parallel(wave, tuple(roles[f"d{bit}"] for bit in range(8)), roles["rs"], "", roles["e"])
+    port = Parallel(wave, tuple(roles[f"d{bit}"] for bit in range(8)), roles["rs"], roles.get("rw", ""), roles["e"])
+
+    def poll() -> None:
+        """Reads until the display, which answers itself, is free."""
+        for busy in (1,) * chance.randrange(3) + (0,):
+            wave.put(**{roles["rs"]: 0, roles["rw"]: 1})
+            wave.wait(300)
+            wave.put(**{line: (chance.randrange(2) if line != port.data[7] else busy) for line in port.data})
+            wave.put(**{port.e: 1})
+            wave.wait(500)
+            wave.put(**{port.e: 0})
+            wave.wait(600)
 
     def write(words: Sequence[int], data: bool) -> None:
         for word in words:
+            if port.rw and not data:
+                poll()
             port.write(word, int(data))
             wave.pause(4e3)
 
@@ -160,7 +174,7 @@ class _Display:
 class Paged(_Display):
     """Pages of eight rows; a page and a column ahead of each, or windows ahead of all."""
 
-    buses = ("spi", "spi nine", "i2c", "parallel", "spi tied")
+    buses = ("spi", "spi nine", "i2c", "parallel", "parallel polled", "spi tied")
 
     def __init__(self, chance: random.Random) -> None:
         super().__init__(chance)
@@ -245,7 +259,7 @@ class Paged(_Display):
 class Character(_Display):
     """Rows of letters, each behind an address."""
 
-    buses = ("spi", "i2c", "parallel", "spi nine")
+    buses = ("spi", "i2c", "parallel", "parallel polled", "spi nine")
     frames = 2
 
     def __init__(self, chance: random.Random) -> None:

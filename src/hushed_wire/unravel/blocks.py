@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from .talk import Step
 
-__all__ = ["Block", "Told", "told_of"]
+__all__ = ["Block", "Habits", "Told", "habits_of", "told_of"]
 
 MOSTLY = 0.8  # share of all data that comes behind one code where that one writes to memory
 PARAMETERS = 16  # data words of a command at most
@@ -55,6 +55,32 @@ class Told:
         if not lengths:
             return min((len(block.lead) for block in self.blocks), default=0)
         return Counter(lengths).most_common(1)[0][0]
+
+
+@dataclass(frozen=True)
+class Habits:
+    """What a driver does over and over. blocks: of data. again: of these, sent as they were ahead already, to the same place. between: words
+    between pictures that place no data, and how often each came."""
+
+    blocks: int
+    again: int
+    between: dict[int, int]
+
+
+def habits_of(told: Told, length: int) -> Habits:
+    """length: words of a lead that place its block."""
+    seen: set[tuple[int, tuple[tuple[bool, int], ...], bytes]] = set()
+    begun: set[int] = set()
+    again = 0
+    between: Counter[int] = Counter()
+    for block in told.blocks:
+        key = block.capture, block.lead[-length:] if length else (), block.data
+        again += key in seen
+        seen.add(key)
+        if block.capture in begun:
+            between.update(value for data, value in block.lead[: len(block.lead) - length] if not data)
+        begun.add(block.capture)
+    return Habits(len(told.blocks), again, dict(between.most_common()))
 
 
 def told_of(captures: Sequence[list[Step]]) -> Told:

@@ -25,7 +25,7 @@ from ..rig.reading import DeviceReading
 from ..rig.schema import Device
 from ..sequence.from_words import Event, from_words, statement, written
 from ..trace import Trace
-from .blocks import Told, told_of
+from .blocks import Habits, Told, habits_of, told_of
 from .draft import draft_of, next_steps
 from .machine import Machine
 from .pins import Pin, pins_of
@@ -35,7 +35,7 @@ from .shown import RIVAL, SURE, best_fit
 from .talk import Talk, steps_of, talk_of
 from .wiring import Wiring, wirings
 
-__all__ = ["Known", "LayoutGuess", "Picture", "Unravelled", "unravel"]
+__all__ = ["Known", "LayoutGuess", "Picture", "Unravelled", "sureness", "unravel"]
 
 MOST_FRAMES = 40  # pictures of a capture that are held against a known one
 NAME = "unravelled"
@@ -89,6 +89,7 @@ class Unravelled:
     set_up: list[str]
     set_up_words: list[tuple[bool, int]]
     same_set_up: bool
+    habits: Habits | None = None
     table: dict[str, Any] | None = None
     part: Part | None = None
     relatives: list[Relative] = field(default_factory=list)
@@ -104,6 +105,11 @@ class Unravelled:
         if self.part is not None:
             own.add(self.part)
         return own
+
+
+def sureness(sense: float) -> str:
+    """In words, of a reading's sense: pictures were found under it, and its wires leave no doubt; or one of these."""
+    return "certain" if sense >= 0.9 else "likely" if sense >= 0.75 else "possible"
 
 
 @dataclass
@@ -137,6 +143,8 @@ def unravel(captures: Sequence[tuple[str, Trace]], known: Known | None = None) -
     others = [(own.wiring, own.score) for own in found[1:6]]
     out = _outcome(captures, best, others)
     if best.machine is not None:
+        if best.machine.kind != "digit":
+            out.habits = habits_of(best.told, _lead_length(best.machine, best.told))
         _drafted(out, captures, known)
     selects = [line for role, line in out.rig.bus[0].lines.items() if role in ("cs1", "cs2", "cs3")]
     if len(selects) > 1:
@@ -181,7 +189,8 @@ def _read(captures: Sequence[tuple[str, Trace]]) -> list[_Read]:
         raise HushedError(
             "no lines look like a bus of a display",
             where=captures[0][0],
-            remedy=f"I2C, SPI and parallel buses of eight were tried on {has}; capture more lines, or faster, while the old device draws",
+            remedy=f"I2C, SPI and parallel buses of eight were tried on {has}; capture more lines, or faster, while the old device draws; "
+            "where they should be one, hushed-wire diagnose tells what is wrong with the wires",
         )
     return sorted(out, key=lambda own: -own.score)
 
@@ -202,7 +211,7 @@ def _outcome(captures: Sequence[tuple[str, Trace]], best: _Read, others: list[tu
     busy = int(talk.start[0]), int(talk.end[-1])
     return Unravelled(
         [path for path, _ in captures], best.wiring, best.score / 2, others,
-        pins_of(trace, dict(bus.lines), best.wiring.because, busy), best.talks, best.told, best.machine, rig,
+        pins_of(trace, dict(bus.lines), best.wiring.because, busy, sureness(best.score / 2)), best.talks, best.told, best.machine, rig,
         _set_up_lines(trace, rig, talk, firsts[0], best.machine is not None), words[0], len(captures) > 1 and all(own == words[0] for own in words),
     )  # fmt: skip
 

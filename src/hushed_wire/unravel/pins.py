@@ -32,8 +32,8 @@ class Pin:
     because: str
 
 
-def pins_of(trace: Trace, roles: dict[str, str], because: dict[str, str], busy: tuple[int, int]) -> list[Pin]:
-    """Every line. roles: role to line; because: of each role. busy: ticks from the first word to the last."""
+def pins_of(trace: Trace, roles: dict[str, str], because: dict[str, str], busy: tuple[int, int], sure: str) -> list[Pin]:
+    """Every line. roles: role to line; because: of each role. busy: ticks from the first word to the last. sure: of the bus."""
     by_line = {line: role for role, line in roles.items()}
     logic = [own[1] for name, own in zip(trace.names, trace.volts, strict=False) if name in by_line and own[1] > own[0] + GROUND]
     supply = float(np.median(logic)) if logic else 0.0
@@ -41,7 +41,9 @@ def pins_of(trace: Trace, roles: dict[str, str], because: dict[str, str], busy: 
     for number, name in enumerate(trace.names):
         if name in by_line:
             role = by_line[name]
-            out.append(Pin(name, role, "certain" if role not in ("reset",) else "likely", because.get(role, "by the traffic")))
+            out.append(
+                Pin(name, role, sure if role != "reset" or sure == "possible" else "likely", because.get(role, "by the traffic"))
+            )
             continue
         told = _in_volts(name, trace.volts[number][:2], supply) if trace.volts and supply else None
         if told is not None:

@@ -21,6 +21,8 @@ __all__ = ["Wiring", "wirings"]
 
 LOOKED_AT = 1_000_000  # changes: a capture may begin in the middle of a long picture, in which the select stays
 NAMED = 2.0  # how likely what the names say is: whoever gave them knew
+STEADY = 0.05  # spread of the periods of what runs by itself
+IDLE = 0.7  # share of changes of a line of the bus at most that no pulse follows
 BESIDE = 32  # edges of the clock while a select is not active from which on it is none: two bytes
 
 
@@ -124,17 +126,22 @@ def _selects(part: Trace, fit: SpiFit) -> Iterator[tuple[int, int, str]]:
 
 def _strobed(trace: Trace, part: Trace) -> Iterator[Wiring]:
     fit = best_parallel(part)
+    if fit is not None and len(fit.strobes) > 1:
+        fit = _without_clocks(part, fit)
     if fit is None or len(fit.strobes) != 1:
         return
-    for order, rs, likely in _orders(part, fit):
+    for order, rs, rw, likely in _orders(part, fit):
         role = "wr" if fit.rests else "e"
         roles = {f"d{bit}": line for bit, line in enumerate(order)} | {"rs": rs, role: fit.strobes[0]}
+        if rw >= 0 and role == "e":
+            roles["rw"] = rw
         if fit.select >= 0:
             roles["cs"] = fit.select
         bus = Bus("bus", "parallel", lines={name: trace.names[line] for name, line in roles.items()})
         shaped(trace, bus, {}, {})
         said = dict.fromkeys(bus.lines, "latched by the strobe; side by side with its neighbours")
         said |= {
+            "rw": "high at pulses behind which the display answers: what comes then is no data",
             "rs": "moves seldom, and between words only",
             role: "pulses when all others rest",
             "cs": "encloses every pulse of the strobe",
@@ -144,8 +151,9 @@ def _strobed(trace: Trace, part: Trace) -> Iterator[Wiring]:
         yield Wiring(bus, likely, because, "a pointer that counts: read with D0 and D7 exchanged it jumps")
 
 
-def _orders(part: Trace, fit: ParallelFit) -> Iterator[tuple[list[int], int, float]]:
-    """Eight neighbours as data, either end first, and RS: what moves least among the latched."""
+def _orders(part: Trace, fit: ParallelFit) -> Iterator[tuple[list[int], int, int, float]]:
+    """Eight neighbours as data, either end first, RS, which is among those that move least, and R/W (-1 where none is left for it): what moves
+    between pulses besides."""
     moves = {line: len(part.edges(line).times) - 1 for line in fit.latched}
     still = [line for line in range(len(part.names)) if len(part.edges(line).times) == 1]  # a data line may never have moved
     beside = sorted({*fit.latched, *still})
@@ -157,5 +165,37 @@ def _orders(part: Trace, fit: ParallelFit) -> Iterator[tuple[list[int], int, flo
             whole = data[-1] - data[0] == 7
             likely = 0.9 if whole else 0.6
             likely -= 0.1 * sorted(moves.values()).index(moves[rs])
-            yield data, rs, likely
-            yield data[::-1], rs, likely - 0.01
+            left = [line for line in fit.latched if line != rs and line not in data and _for_words(part, fit, line)]
+            rw = left[0] if len(left) == 1 else -1
+            yield data, rs, rw, likely
+            yield data[::-1], rs, rw, likely - 0.01
+
+
+def _for_words(part: Trace, fit: ParallelFit, line: int) -> bool:
+    """Whether a line moves for the sake of words: a pulse comes behind nearly each change of it, and none of them falls into a pulse."""
+    strobe = part.edges(fit.strobes[0])
+    at = np.searchsorted(strobe.times[1:], part.edges(line).times[1:])
+    resting = strobe.level[at] == fit.rests
+    idle = float(np.mean(np.diff(at) == 0)) if len(at) > 1 else 0.0
+    return bool(resting.all()) and idle < IDLE
+
+
+def _without_clocks(part: Trace, fit: ParallelFit) -> ParallelFit:
+    """The strobes without those that pulse at a steady rate whatever comes, and what the first of them latches."""
+    first = fit.strobes[0]
+    steady = [line for line in fit.strobes[1:] if _steady(part, line)]
+    if not steady:
+        return fit
+    edges = part.edges(first)
+    closes = edges.times[1:][edges.level[1:] == fit.rests]
+    latched = []
+    for line in fit.latched:
+        seen = part.level_at(line, closes - 1)
+        if (seen != seen[0]).any():
+            latched.append(line)
+    return ParallelFit([line for line in fit.strobes if line not in steady], fit.rests, fit.select, latched)
+
+
+def _steady(part: Trace, line: int) -> bool:
+    periods = np.diff(part.edges(line).times[1::2])
+    return len(periods) > 3 and float(np.std(periods)) < STEADY * float(np.mean(periods))

@@ -11,8 +11,8 @@ from rich.text import Text
 from ..bus.base import BUSES
 from ..part.glass import ColourGlass, PixelGlass, TextGlass
 from ..units import counted, show_time
-from ..unravel.blocks import Told
-from ..unravel.outcome import DEVICE, Picture, Unravelled
+from ..unravel.blocks import Habits, Told
+from ..unravel.outcome import DEVICE, Picture, Unravelled, sureness
 from ..unravel.pins import Pin
 from ..unravel.wiring import Wiring
 from .tables import plain_table
@@ -30,11 +30,6 @@ FRAMINGS = {
     "i2c-first-byte": "the first byte says what the others are",
     "register-pairs": "words of register and value",
 }
-SURE = ((0.9, "certain"), (0.75, "likely"), (0.0, "possible"))
-
-
-def _sure(score: float) -> str:
-    return next(word for least, word in SURE if score >= least)
 
 
 def unravelled(out: Console, found: Unravelled, pins: list[Pin], quiet: bool, files: list[str]) -> None:
@@ -82,7 +77,7 @@ def _bus(out: Console, found: Unravelled, quiet: bool) -> None:
         said += f", a display at {talk.address:#04x}"
     how = FRAMINGS[talk.framing]
     out.print(
-        Text("bus  ", style="head").append(f"{said}; {how}", style="default").append(f"  {_sure(found.sense)}", style="quiet")
+        Text("bus  ", style="head").append(f"{said}; {how}", style="default").append(f"  {sureness(found.sense)}", style="quiet")
     )
     if not found.others or quiet:
         return
@@ -107,7 +102,8 @@ def _set_up(out: Console, found: Unravelled, quiet: bool) -> None:
         return
     same = ""
     if captures > 1:
-        same = f", the same in all {captures} captures" if found.same_set_up else ", not the same in all captures"
+        every = "both" if captures == 2 else f"all {captures}"
+        same = f", the same in {every} captures" if found.same_set_up else ", not the same in every capture"
     out.print(
         Text("set-up  ", style="head").append(f"{counted(count, 'word')} ahead of the first picture{same}", style="default")
     )
@@ -122,6 +118,8 @@ def _pictures(out: Console, found: Unravelled, quiet: bool) -> None:
         out.print(Text("pictures  ", style="head").append(_untold(found.told), style="default"))
         return
     out.print(Text("pictures  ", style="head").append(found.machine.because, style="default"))
+    if found.habits is not None:
+        out.print(Text(f"          {_habits(found.habits)}", style="quiet"))
     if found.layouts:
         table = plain_table()
         for head in ("layout", "pixels", "order"):
@@ -140,6 +138,16 @@ def _pictures(out: Console, found: Unravelled, quiet: bool) -> None:
             )
         )
         _glass(out, found, picture)
+
+
+def _habits(habits: Habits) -> str:
+    text = f"{counted(habits.blocks, 'block')} of data, {habits.again or 'none'} of them sent again as they were"
+    if not habits.between:
+        return f"{text}; nothing else between them"
+    words = ", ".join(
+        f"{code:02X}h" + (f" ({count} times)" if count > 1 else "") for code, count in list(habits.between.items())[:6]
+    )
+    return f"{text}; between them {words}" + (" and more" if len(habits.between) > 6 else "")
 
 
 def _glass(out: Console, found: Unravelled, picture: Picture) -> None:
@@ -190,6 +198,9 @@ def record(found: Unravelled, pins: list[Pin]) -> dict[str, Any]:
         "set_up": found.set_up,
         "set_up_same": found.same_set_up,
         "pictures": [_picture(own) for own in found.pictures],
+        "habits": None if found.habits is None else {
+            "blocks": found.habits.blocks, "again": found.habits.again, "between": [[code, count] for code, count in found.habits.between.items()],
+        },
         "notes": found.notes,
         "next": found.next,
     }  # fmt: skip
