@@ -131,8 +131,9 @@ class Harder(unittest.TestCase):
 
 class Drafts(unittest.TestCase):
     def test_every_command_works_with_a_draft(self) -> None:
-        for family in FAMILIES:
-            made = strange(family, 1)
+        for family, seed in [*((family, 1) for family in FAMILIES), ("character", 9)]:
+            made = strange(family, seed)
+            self.assertEqual("d0" in made.roles or "d4" in made.roles, made.kind == "parallel")
             captures = [path for path, _ in captured(made, FOLDER, "draft")]
             found = program("unravel", *captures, "--into", f"found-{family}", cwd=FOLDER)
             self.assertEqual(found.returncode, 0, found.stderr)
@@ -215,7 +216,7 @@ class Asked(unittest.TestCase):
         step = 1_000  # nanoseconds
         count = int(trace.end * float(trace.tick) * 1e9) // step
         at = (np.arange(count) * step / 1e9 / float(trace.tick)).astype(np.int64)
-        noise = np.random.default_rng(2).normal(0, 0.02, (count, 9))
+        noise = np.random.default_rng(2).normal(0, 0.02, (count, 12))
         columns = {line: 3.3 * trace.level_at(number, at) for number, line in enumerate(trace.names)}
         square = (np.arange(count) * step // 400_000) % 2
         columns |= {

@@ -52,14 +52,20 @@ def strange(family: str, seed: int, captures: int = 2) -> Strange:
     waves, shown = [], []
     for number in range(captures):
         wave = Wave(chance.randrange(1 << 30), **dict(lines))
-        write = _master(wave, kind, roles, random.Random(f"{family} {seed} {kind}"))
+        write, strobe = _master(wave, kind, roles, random.Random(f"{family} {seed} {kind}"))
         wave.wait(2e5)
         if "reset" in roles:
             wave.put(**{roles["reset"]: 0})
             wave.wait(2e5)
             wave.put(**{roles["reset"]: 1})
             wave.wait(1e6)
+        if kind == "parallel halves":
+            for half in made.alone:
+                strobe(half)
+                wave.wait(5e6)
         made.begin(write, wave)
+        if kind == "parallel halves":
+            made.set_up = [*((False, half << 4) for half in made.alone), *made.set_up]
         wave.wait(3e6)
         if made.clears:
             made.clear(write)
@@ -85,9 +91,10 @@ def _lines(chance: random.Random, kind: str) -> tuple[list[tuple[str, int]], dic
         "i2c registers": ["scl", "sda"],
         "parallel": [],
         "parallel polled": [],
+        "parallel halves": [],
     }[kind]
     if kind.startswith("parallel"):  # probes are put on a bus of eight in order, from one end or the other, the rest beside them
-        data = [f"d{bit}" for bit in range(8)]
+        data = [f"d{bit}" for bit in range(4 if kind == "parallel halves" else 0, 8)]
         rest = ["rs", "e", "reset"] + (["rw"] if kind == "parallel polled" else [])
         chance.shuffle(rest)
         cut = chance.randrange(len(rest) + 1)
@@ -100,7 +107,7 @@ def _lines(chance: random.Random, kind: str) -> tuple[list[tuple[str, int]], dic
     return [(names[role], idle.get(role, 0)) for role in order], names
 
 
-def _master(wave: Wave, kind: str, roles: dict[str, str], chance: random.Random) -> Write:
+def _master(wave: Wave, kind: str, roles: dict[str, str], chance: random.Random) -> tuple[Write, Callable[[int], None]]:
     if kind.startswith("spi"):
         bus = Spi(wave, chance.choice((1e6, 2e6, 4e6)), mode=chance.choice((0, 0, 3)), sck=roles["sck"], mosi=roles["mosi"],
                   cs=roles.get("cs", ""), dc=roles.get("dc", ""), nine=kind == "spi nine",
@@ -108,14 +115,16 @@ def _master(wave: Wave, kind: str, roles: dict[str, str], chance: random.Random)
         if bus.mode == 3:
             wave.put(**{bus.sck: 1})
             wave.first[bus.sck] = 1
-        return lambda words, data: bus.write(words, data)
+        return (lambda words, data: bus.write(words, data)), lambda half: None
     if kind.startswith("i2c"):
         address = chance.choice((0x3C, 0x3E, 0x2A, 0x51))
         two = I2c(wave, chance.choice((1e5, 4e5)), (address,), roles["scl"], roles["sda"])
         if kind == "i2c registers":
-            return lambda words, data: two.write(address, words) and None
-        return lambda words, data: two.write(address, [0x40 if data else 0x00, *words]) and None
-    port = Parallel(wave, tuple(roles[f"d{bit}"] for bit in range(8)), roles["rs"], roles.get("rw", ""), roles["e"])
+            return (lambda words, data: two.write(address, words) and None), lambda half: None
+        return (lambda words, data: two.write(address, [0x40 if data else 0x00, *words]) and None), lambda half: None
+    port = Parallel(
+        wave, tuple(roles[f"d{bit}"] for bit in range(8) if f"d{bit}" in roles), roles["rs"], roles.get("rw", ""), roles["e"]
+    )
 
     def poll() -> None:
         """Reads until the display, which answers itself, is free."""
@@ -135,7 +144,7 @@ def _master(wave: Wave, kind: str, roles: dict[str, str], chance: random.Random)
             port.write(word, int(data))
             wave.pause(4e3)
 
-    return write
+    return write, port.strobe
 
 
 class _Display:
@@ -153,6 +162,7 @@ class _Display:
 
     clears = False
     between: tuple[int, ...] = ()
+    alone: tuple[int, ...] = (3, 3, 3, 2)  # halves that stand alone, the last one switches to them
 
     def clear(self, write: Write) -> None:
         """Empties the memory, where its driver does so ahead of the first picture."""
@@ -259,7 +269,7 @@ class Paged(_Display):
 class Character(_Display):
     """Rows of letters, each behind an address."""
 
-    buses = ("spi", "i2c", "parallel", "parallel polled", "spi nine")
+    buses = ("spi", "i2c", "parallel", "parallel polled", "parallel halves", "spi nine")
     frames = 2
 
     def __init__(self, chance: random.Random) -> None:
@@ -270,7 +280,7 @@ class Character(_Display):
         if self.base == 0x00 and self.height > 2:
             self.base = 0x80
         self.rows = [step * row for row in range(self.height)]
-        taken = {*range(self.base, self.base + 128)}
+        taken = {*range(self.base, self.base + 128), *range(0x20, 0x40)}
         self.steps = [(False, self.others(taken, 1)) for _ in range(chance.randint(4, 8))]
         self.clears = chance.random() < 0.5
         self.between = tuple(self.others(taken, 1)) if chance.random() < 0.4 else ()

@@ -22,10 +22,16 @@ MOST_PARAMETERS = 64
 
 
 def draft_of(
-    machine: Machine, framing: str, parameters: str, name: str, top_bit: str = "low", steps: Sequence[Step] = ()
+    machine: Machine,
+    framing: str,
+    parameters: str,
+    name: str,
+    top_bit: str = "low",
+    steps: Sequence[Step] = (),
+    switch: tuple[int, int] | None = None,
 ) -> tuple[dict[str, Any], Part]:
     """The description as a table, and as a part. name: of the part. top_bit: of bytes that stand upright: low or high. steps: all that was
-    said, whose codes it has to know by some name."""
+    said, whose codes it has to know by some name. switch: of words in halves."""
     commands, area = MAKERS[machine.kind](machine)
     commands += _others(commands, steps, framing, parameters)
     memory: dict[str, Any] = {"kind": machine.kind, "source": f"{GUESS}: {machine.because}"}
@@ -43,6 +49,9 @@ def draft_of(
     }
     if parameters == "data":
         table["parameters"] = "data"
+    if switch is not None:
+        why = f"{GUESS}: words come by halves behind {switch[0]:X}h, and stand alone ahead of it"
+        table["halves"] = {"halves": switch[0], "whole": switch[1], "source": why}
     part = msgspec.convert(table, Part)
     check(part, name)
     return table, part

@@ -23,7 +23,7 @@ from ..rig import Rig, decode
 from ..rig.assumption import Options, assume
 from ..rig.reading import DeviceReading
 from ..rig.schema import Device
-from ..sequence.from_words import Event, from_words, statement, written
+from ..sequence.from_words import REST, Event, from_words, statement, written
 from ..trace import Trace
 from .blocks import Habits, Told, habits_of, told_of
 from .draft import draft_of, next_steps
@@ -189,7 +189,7 @@ def _read(captures: Sequence[tuple[str, Trace]]) -> list[_Read]:
         raise HushedError(
             "no lines look like a bus of a display",
             where=captures[0][0],
-            remedy=f"I2C, SPI and parallel buses of eight were tried on {has}; capture more lines, or faster, while the old device draws; "
+            remedy=f"I2C, SPI and parallel buses were tried on {has}; capture more lines, or faster, while the old device draws; "
             "where they should be one, hushed-wire diagnose tells what is wrong with the wires",
         )
     return sorted(out, key=lambda own: -own.score)
@@ -264,9 +264,12 @@ def _set_up_lines(trace: Trace, rig: Rig, talk: Talk, at: int, drafted: bool) ->
             for when, level in zip(own.times[1:].tolist(), own.level[1:].tolist(), strict=True)
             if level < 2
         ]
-    if drafted and talk.framing == "i2c-control-byte":  # which the draft puts ahead of words by itself
+    if drafted and talk.framing in ("i2c-control-byte", "nibbles"):  # of which the draft makes words by itself
         return written(
-            [*(Event(when, when, f"{role} {'high' if high else 'low'}") for when, role, high in edges), *_transfers(talk, at)],
+            [
+                *(Event(when, when, f"{role} {'high' if high else 'low'}") for when, role, high in edges),
+                *_transfers(talk, at, float(trace.tick)),
+            ],
             float(trace.tick),
             {},
         )
@@ -275,9 +278,13 @@ def _set_up_lines(trace: Trace, rig: Rig, talk: Talk, at: int, drafted: bool) ->
     return [line for line in lines if not line.startswith("device ")]
 
 
-def _transfers(talk: Talk, at: int) -> list[Event]:
+def _transfers(talk: Talk, at: int, tick: float) -> list[Event]:
     """The first words of a talk, transfer by transfer."""
-    begins = np.flatnonzero(np.append(True, talk.transfer[1:at] != talk.transfer[: at - 1]))
+    new = talk.transfer[1:at] != talk.transfer[: at - 1]
+    if talk.framing == "nibbles":  # on a bus without transfers rests are what there is, and where data begin
+        rests = talk.start[1:at] - talk.end[: at - 1] >= REST / tick
+        new = rests | (talk.data[1:at] != talk.data[: at - 1])
+    begins = np.flatnonzero(np.append(True, new))
     spans = zip(begins.tolist(), np.append(begins[1:], at).tolist(), strict=True)
     return [
         Event(
@@ -300,11 +307,14 @@ def _drafted(out: Unravelled, captures: Sequence[tuple[str, Trace]], known: Know
     if framing == "i2c-first-byte" and out.rig.bus[0].kind != "i2c":
         out.notes.append("commands and data are not told apart by a line or a bit on this bus: no draft is made for that yet")
         return
+    if framing == "nibbles" and out.talks[0].switch is None:
+        out.notes.append("words come by halves, and what switched the display to them was not captured: no draft is made of that")
+        return
     if known.size is not None:
         _sized(out, machine, known.size)
     said = [step for steps in out.told.steps for step in steps]
     tops = ("low", "high") if machine.kind == "paged" else ("low",)
-    drafts = [(top, *draft_of(machine, framing, parameters, NAME, top, said)) for top in tops]
+    drafts = [(top, *draft_of(machine, framing, parameters, NAME, top, said, out.talks[0].switch)) for top in tops]
     read = [(top, table, part, _devices(captures, out.rig, part)) for top, table, part in drafts]
     judged = [(_judged(machine, devices, known), top, table, part, devices) for top, table, part, devices in read]
     judged.sort(key=lambda own: -own[0])

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ..bus.base import BUSES
 from ..bus.channel import Channel
-from ..bus.words import CUT
+from ..bus.words import CUT, Words
 from ..part.receive import RECEIVERS, Seat
 from ..rig import Rig, decode
 from ..rig.schema import Bus
@@ -19,13 +19,16 @@ from ..trace import Trace
 __all__ = ["Step", "Talk", "steps_of", "talk_of"]
 
 MARKED = 0.95  # share of transfers that open with a control byte where all do
+APART = 10  # times as long a rest as within a word, behind a half that stands alone
+MOST_ALONE = 8  # halves ahead of the switch to them
 FEWEST = 4  # words from which on something was said
 
 
 @dataclass(frozen=True, eq=False)
 class Talk:
     """value: (n,) words. data: (n,) marked as data; where nothing marks them, all behind the first word of a transfer. start, end: (n,) ticks.
-    transfer: (n,). framing: as a part description names it. address: on I2C, whom it calls."""
+    transfer: (n,). framing: as a part description names it. address: on I2C, whom it calls. switch: of words in halves, the halves that made it
+    so and that came ahead, which stand alone; None where none came."""
 
     value: NDArray[np.uint8]
     data: NDArray[np.bool_]
@@ -34,6 +37,7 @@ class Talk:
     transfer: NDArray[np.int64]
     framing: str
     address: int | None = None
+    switch: tuple[int, int] | None = None
 
     def __len__(self) -> int:
         return len(self.value)
@@ -103,8 +107,10 @@ def _selected(own: Channel, bus: Bus) -> Talk | None:
     if "cs" in bus.lines and len(table) and int(table.began[0]) == CUT:  # nobody knows where its words begin
         behind = owner > 0
         words, owner, dc = words.take(behind), owner[behind], None if dc is None else dc[behind]
-    if own.bits == 4 or len(words) < FEWEST:
+    if len(words) < FEWEST:
         return None
+    if own.bits == 4:
+        return None if dc is None else _paired(words, dc)
     if own.bits == 9:
         return Talk((words.value & 0xFF).astype(np.uint8), words.value >> 8 & 1 == 1, words.start, words.end, owner, "nine-bit")
     if dc is not None:
@@ -119,6 +125,28 @@ def _selected(own: Channel, bus: Bus) -> Talk | None:
     pairs = bool((np.bincount(owner) == 2).all())
     framing = "register-pairs" if pairs else "i2c-first-byte"
     return Talk((words.value & 0xFF).astype(np.uint8), data, words.start, words.end, owner, framing)
+
+
+def _paired(words: Words, dc: NDArray[np.uint8]) -> Talk | None:
+    """Halves as words. Ahead of the switch to halves each stands alone; behind it they come in twos, so each run of commands or of data has an
+    even number. None where no beginning makes that so."""
+    cuts = np.append(np.flatnonzero(dc[1:] != dc[:-1]) + 1, len(dc))
+    rests = words.start[1:] - words.end[:-1]
+    apart = rests > APART * np.median(
+        np.minimum(rests[::2][: len(rests) // 2], rests[1::2])
+    )  # halves of one word come close together
+    leading = int(np.argmin(apart)) if not apart.all() else len(apart)
+    fitting = [k for k in range(min(leading, MOST_ALONE, int(cuts[0])) + 1) if not (np.diff(np.append(k, cuts)) % 2).any()]
+    alone = max(fitting, default=None)
+    if alone is None:
+        return None
+    value = words.value.astype(np.uint8)
+    both = np.arange(alone, len(value) - 1, 2)
+    first, last = np.append(np.arange(alone), both), np.append(np.arange(alone), both + 1)
+    whole = np.append(value[:alone] << 4, value[both] << 4 | value[both + 1]).astype(np.uint8)
+    switch = (int(value[alone - 1]), int(value[alone - 2])) if alone > 1 else None
+    none = np.zeros(len(whole), np.int64)
+    return Talk(whole, dc[first] == 1, words.start[first], words.end[last], none, "nibbles", switch=switch)
 
 
 def steps_of(talk: Talk) -> list[Step]:

@@ -21,6 +21,7 @@ __all__ = ["Wiring", "wirings"]
 
 LOOKED_AT = 1_000_000  # changes: a capture may begin in the middle of a long picture, in which the select stays
 NAMED = 2.0  # how likely what the names say is: whoever gave them knew
+HALF = 4  # data lines of a bus that brings words by halves
 STEADY = 0.05  # spread of the periods of what runs by itself
 IDLE = 0.7  # share of changes of a line of the bus at most that no pulse follows
 BESIDE = 32  # edges of the clock while a select is not active from which on it is none: two bytes
@@ -132,7 +133,7 @@ def _strobed(trace: Trace, part: Trace) -> Iterator[Wiring]:
         return
     for order, rs, rw, likely in _orders(part, fit):
         role = "wr" if fit.rests else "e"
-        roles = {f"d{bit}": line for bit, line in enumerate(order)} | {"rs": rs, role: fit.strobes[0]}
+        roles = {f"d{bit + 8 - len(order)}": line for bit, line in enumerate(order)} | {"rs": rs, role: fit.strobes[0]}
         if rw >= 0 and role == "e":
             roles["rw"] = rw
         if fit.select >= 0:
@@ -152,7 +153,7 @@ def _strobed(trace: Trace, part: Trace) -> Iterator[Wiring]:
 
 
 def _orders(part: Trace, fit: ParallelFit) -> Iterator[tuple[list[int], int, int, float]]:
-    """Eight neighbours as data, either end first, RS, which is among those that move least, and R/W (-1 where none is left for it): what moves
+    """Eight neighbours (or four) as data, either end first, RS, which is among those that move least, and R/W (-1 where none is left for it): what moves
     between pulses besides."""
     moves = {line: len(part.edges(line).times) - 1 for line in fit.latched}
     still = [line for line in range(len(part.names)) if len(part.edges(line).times) == 1]  # a data line may never have moved
@@ -160,12 +161,16 @@ def _orders(part: Trace, fit: ParallelFit) -> Iterator[tuple[list[int], int, int
     taken = {*fit.strobes, fit.select}
     for rs in sorted(fit.latched, key=lambda line: moves[line])[:3]:
         rest = [line for line in beside if line != rs and line not in taken]
-        for first in range(len(rest) - 7):
-            data = rest[first : first + 8]
-            whole = data[-1] - data[0] == 7
-            likely = 0.9 if whole else 0.6
-            likely -= 0.1 * sorted(moves.values()).index(moves[rs])
-            left = [line for line in fit.latched if line != rs and line not in data and _for_words(part, fit, line)]
+        moved = [line for line in fit.latched if line != rs]
+        runs = [rest[first : first + 8] for first in range(len(rest) - 7)]
+        if len(moved) <= HALF + 1:  # half as many, and perhaps R/W
+            runs += [
+                own for first in range(len(moved) - HALF + 1) if (own := moved[first : first + HALF])[-1] - own[0] == HALF - 1
+            ]
+        for data in runs:
+            whole = data[-1] - data[0] == len(data) - 1
+            likely = (0.9 if whole else 0.6) - 0.1 * sorted(moves.values()).index(moves[rs])
+            left = [line for line in moved if line not in data and _for_words(part, fit, line)]
             rw = left[0] if len(left) == 1 else -1
             yield data, rs, rw, likely
             yield data[::-1], rs, rw, likely - 0.01

@@ -25,6 +25,7 @@ LINE = "a line tells data from commands"
 FRAMINGS = {
     "dc-line": LINE,
     "rs-line": LINE,
+    "nibbles": f"{LINE}; words come by halves",
     "nine-bit": "the first of nine bits tells data from commands",
     "i2c-control-byte": "a control byte tells data from commands",
     "i2c-first-byte": "the first byte says what the others are",
