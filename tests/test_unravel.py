@@ -211,9 +211,9 @@ class Asked(unittest.TestCase):
         self.assertEqual(metered("pin,volts\nA,3.3\n", "x")[0].role, "")
 
     def test_volts_tell_what_a_charge_pump_makes(self) -> None:
-        made = strange("character", 1, captures=1)
+        made = next(own for seed in range(40) if (own := strange("character", seed, captures=1)).kind == "i2c")
         (_name, trace), *_ = captured(made, FOLDER, "volts")
-        step = 1_000  # nanoseconds
+        step = 500  # nanoseconds
         count = int(trace.end * float(trace.tick) * 1e9) // step
         at = (np.arange(count) * step / 1e9 / float(trace.tick)).astype(np.int64)
         noise = np.random.default_rng(2).normal(0, 0.02, (count, 12))

@@ -40,6 +40,8 @@ __all__ = ["Known", "LayoutGuess", "Picture", "Unravelled", "sureness", "unravel
 MOST_FRAMES = 40  # pictures of a capture that are held against a known one
 NAME = "unravelled"
 DEVICE = "glass"
+SWING = 0.6  # volts between low and high of a line of logic, at the least
+BELOW = -0.5  # volts to which it may go
 MAKES_SENSE = 0.5  # score of a machine from which on it is believed
 
 
@@ -138,10 +140,11 @@ def unravel(captures: Sequence[tuple[str, Trace]], known: Known | None = None) -
                 where=path,
                 remedy="captures of one display have the same lines, with the same names",
             )
+    captures = [(path, _of_logic(trace)) for path, trace in captures]
     found = _read(captures)
     best = found[0]
     others = [(own.wiring, own.score) for own in found[1:6]]
-    out = _outcome(captures, best, others)
+    out = _outcome(captures, best, others, first)
     if best.machine is not None:
         if best.machine.kind != "digit":
             out.habits = habits_of(best.told, _lead_length(best.machine, best.told))
@@ -155,6 +158,12 @@ def unravel(captures: Sequence[tuple[str, Trace]], known: Known | None = None) -
     if recognised:
         out.notes.append(recognised)
     return out
+
+
+def _of_logic(trace: Trace) -> Trace:
+    """The lines that can be logic: what hardly moves in volts, or goes below ground, is none, whatever its threshold makes of its noise."""
+    logic = [line for line, (low, high, _) in enumerate(trace.volts) if high - low >= SWING and low >= BELOW]
+    return trace if len(logic) == len(trace.volts) else trace.select(logic, tuple(trace.names[line] for line in logic))
 
 
 def _recognised(trace: Trace) -> str:
@@ -195,7 +204,8 @@ def _read(captures: Sequence[tuple[str, Trace]]) -> list[_Read]:
     return sorted(out, key=lambda own: -own.score)
 
 
-def _outcome(captures: Sequence[tuple[str, Trace]], best: _Read, others: list[tuple[Wiring, float]]) -> Unravelled:
+def _outcome(captures: Sequence[tuple[str, Trace]], best: _Read, others: list[tuple[Wiring, float]], every: Trace) -> Unravelled:
+    """every: the first capture with all its lines."""
     bus, talk = best.wiring.bus, best.talks[0]
     if talk.framing == "register-pairs":
         bus.bits = 16
@@ -211,7 +221,7 @@ def _outcome(captures: Sequence[tuple[str, Trace]], best: _Read, others: list[tu
     busy = int(talk.start[0]), int(talk.end[-1])
     return Unravelled(
         [path for path, _ in captures], best.wiring, best.score / 2, others,
-        pins_of(trace, dict(bus.lines), best.wiring.because, busy, sureness(best.score / 2)), best.talks, best.told, best.machine, rig,
+        pins_of(every, dict(bus.lines), best.wiring.because, busy, sureness(best.score / 2)), best.talks, best.told, best.machine, rig,
         _set_up_lines(trace, rig, talk, firsts[0], best.machine is not None), words[0], len(captures) > 1 and all(own == words[0] for own in words),
     )  # fmt: skip
 
