@@ -10,7 +10,8 @@ import numpy as np
 
 from hushed_wire.part.glass import Glass
 from hushed_wire.trace import Trace, read_capture
-from hushed_wire.unravel.outcome import Known, Unravelled, unravel
+from hushed_wire.unravel.found import Known, Unravelled
+from hushed_wire.unravel.outcome import unravel
 from hushed_wire.unravel.shown import turned
 from maker.strange import Strange, strange
 from maker.writers import vcd

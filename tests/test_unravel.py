@@ -11,7 +11,8 @@ from PIL import Image
 
 from hushed_wire.errors import HushedError
 from hushed_wire.unravel.digits import NAMES, orders
-from hushed_wire.unravel.outcome import Unravelled, unravel
+from hushed_wire.unravel.found import Unravelled
+from hushed_wire.unravel.outcome import unravel
 from hushed_wire.unravel.pins import metered
 from hushed_wire.unravel.shown import best_fit, turned
 from maker.strange import FAMILIES, Strange, strange

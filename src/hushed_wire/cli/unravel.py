@@ -15,7 +15,7 @@ from . import captured, options, output
 
 if TYPE_CHECKING:
     from ..trace import Trace
-    from ..unravel.outcome import Known
+    from ..unravel.found import Known
 
 EXAMPLES = """\
 examples:
@@ -89,7 +89,7 @@ def _trace(args: argparse.Namespace, path: str) -> Trace:
 
 def _known(args: argparse.Namespace) -> Known:
     """What somebody knows of the glass."""
-    from ..unravel.outcome import Known
+    from ..unravel.found import Known
 
     size = None
     if args.size:

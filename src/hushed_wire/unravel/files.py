@@ -6,7 +6,7 @@ from typing import Any
 
 from ..picture.shown import shown_png
 from ..rig import rig_toml
-from .outcome import DEVICE, NAME, Unravelled
+from .found import DEVICE, NAME, Unravelled
 
 __all__ = ["CATALOG", "RIG", "files_of"]
 

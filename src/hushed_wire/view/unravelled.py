@@ -12,7 +12,7 @@ from ..bus.base import BUSES
 from ..part.glass import ColourGlass, PixelGlass, TextGlass
 from ..units import counted, show_time
 from ..unravel.blocks import Habits, Told
-from ..unravel.outcome import DEVICE, Picture, Unravelled, sureness
+from ..unravel.found import DEVICE, Picture, Unravelled, sureness
 from ..unravel.pins import Pin
 from ..unravel.wiring import Wiring
 from .tables import plain_table
