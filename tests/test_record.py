@@ -215,6 +215,7 @@ class OverGpio(unittest.TestCase):
             (("--link", "gpiochip0", "--line", "SCL=PB3"), b"is no line of a GPIO chip"),
             (("--link", "gpiochip0", "--line", "A=1", "--line", "B=1"), b"two names for one line"),
             (("--link", "gpiochip7", "--line", "A=1"), b"gpiochip7"),
+            (("--link", "desk", "--line", "A=1"), b"'desk' watches no lines"),
             (("--link", "/dev/ttyNONE", "--line", "A=scl"), b"is absent"),
             ((*self.LINES, "--ahead", "1s"), b"--ahead keeps what came ahead of --until"),
             ((*self.LINES, "--for", "-1s"), b"a time above zero"),

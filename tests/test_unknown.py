@@ -189,6 +189,11 @@ class Replayed(unittest.TestCase):
             self.assertAlmostEqual(behind["wait"], max(10 * before["wait"], 0.002 if before["transactions"] else 0.0))
         self.assertGreater(len(whole), 300)  # each write to the expander
 
+        told = program_json(
+            "send", "healthy.vcd", "--rig", "front-desk.toml", "--until", "picture"
+        )  # what a control byte calls data
+        self.assertEqual(told["steps"], 17)
+
     def test_a_stretch_of_it(self) -> None:
         told = program_json("send", "healthy.vcd", "--rig", "front-desk.toml", "--from", "30ms", "--to", "40ms")
         self.assertEqual((told["transactions"], told["bytes"]), (2, 8))
@@ -196,6 +201,7 @@ class Replayed(unittest.TestCase):
             (("tide.hush", "--from", "1ms"), b"--from and --to pick a part of a capture"),
             (("healthy.vcd", "--from", "20ms", "--to", "21ms"), b"nothing was said there"),
             (("healthy.vcd", "--slower", "0"), b"how many times as long"),
+            (("healthy.vcd", "--at-least", "-1s"), b"--at-least -1s"),
             (("healthy.vcd", "--device", "lamp"), b"there is no device 'lamp'"),
             (("handheld.vcd",), b"handheld.vcd"),
             (("none.vcd",), b"no such file"),

@@ -112,6 +112,10 @@ def _watch(args: argparse.Namespace) -> Watch:
         if not numbers:
             raise HushedError("it names no pins", where=args.rig, remedy='add pins = { scl = "GPIO3", … } to a bus')
         return open_gpio(args.link, numbers)
+    if not re.match(r"(?i)/|serial:|com\d+$", args.link):
+        raise HushedError(
+            f"'{args.link}' watches no lines", where="--link", remedy="gpiochip0, or a probe on a port like /dev/ttyACM0 or COM5"
+        )
     from ..link.probe_watch import ProbeWatch
     from ..link.serial_probe import open_serial
 

@@ -88,8 +88,8 @@ def _place(args: argparse.Namespace, rig: Rig) -> str:
     return places[0]
 
 
-def changed(args: argparse.Namespace, steps: list[Step]) -> list[Step]:
-    """Steps as --until, --slower and --at-least want them."""
+def changed(args: argparse.Namespace, steps: list[Step], by: Rig) -> list[Step]:
+    """Steps as --until, --slower and --at-least want them. by: the rig by which they become words."""
     if not (args.until or args.slower is not None or args.at_least is not None):
         return steps
     from fractions import Fraction
@@ -99,13 +99,24 @@ def changed(args: argparse.Namespace, steps: list[Step]) -> list[Step]:
 
     if args.slower is not None and not 0 < args.slower <= 10_000:
         raise HushedError(f"--slower {args.slower}", remedy="how many times as long rests last, like 10; 0.5 halves them")
+    if args.at_least is not None and args.at_least < 0:
+        raise HushedError(f"--at-least {args.at_least}", remedy="a time, like 1ms")
     if args.until:
-        steps = until_picture(steps, [*DRAWN, "test picture"])
+        steps = until_picture(steps, [*DRAWN, "test picture"], _controlled(steps, by))
         if not steps:
             raise HushedError("it begins with a picture", where="--until", remedy="there is no set-up ahead of it")
     if args.slower is not None or args.at_least is not None:
         steps = slowed(steps, Fraction(args.slower or 1).limit_denominator(10_000), args.at_least or Fraction(0))
     return steps
+
+
+def _controlled(steps: list[Step], by: Rig) -> bool:
+    """Whether steps are raw words behind an address, with whatever control bytes are among them."""
+    from ..bus.base import BUSES
+    from ..part.catalogs import UNKNOWN
+
+    names = {step.device for step in steps}
+    return all(own.part == UNKNOWN and BUSES[by.roles_at(own)[0]].addressed for own in by.device if own.name in names)
 
 
 def varied(args: argparse.Namespace, rig: Rig, steps: list[Step], by: Rig) -> int:
@@ -116,7 +127,7 @@ def varied(args: argparse.Namespace, rig: Rig, steps: list[Step], by: Rig) -> in
     from ..sequence.replay import until_picture, variants
 
     try:
-        upto = len(until_picture(steps, [*DRAWN, "test picture"]))
+        upto = len(until_picture(steps, [*DRAWN, "test picture"], _controlled(steps, by)))
     except HushedError:
         upto = len(steps)
     link = link_options.open_link(args, rig, by.bus_for(steps))

@@ -101,7 +101,7 @@ def run(args: argparse.Namespace) -> int:
         while first and not steps[first - 1].sends and steps[first - 1].wait:  # a rest ahead of a picture belongs to it
             first -= 1
         steps += steps[first:] * (args.repeat - 1)
-    steps = replayed.changed(args, steps)
+    steps = replayed.changed(args, steps, by)
     if args.vary:
         return replayed.varied(args, rig, steps, by)
     if args.dry_run:

@@ -15,6 +15,7 @@ from .target import Step
 __all__ = ["PICTURE", "Variant", "slowed", "until_picture", "variants"]
 
 PICTURE = 16  # data bytes in one step from which on it brings a picture, or a part of one
+DATA_FOLLOW = b"\x40"  # the control byte ahead of data, up to the end of the transaction (SSD1306 datasheet, 8.1.5.2)
 MOST_VALUES = 256
 
 
@@ -26,13 +27,15 @@ def slowed(steps: Sequence[Step], times: Fraction, least: Fraction) -> list[Step
     ]
 
 
-def until_picture(steps: Sequence[Step], drawn: Sequence[str]) -> list[Step]:
-    """What comes ahead of the first picture: a step that is drawn, or that brings many data. drawn: names of steps that are.
+def until_picture(steps: Sequence[Step], drawn: Sequence[str], controlled: bool = False) -> list[Step]:
+    """What comes ahead of the first picture: a step that is drawn, or that brings many data. drawn: names of steps that are. controlled: the
+    words are those behind an address on I2C, where a control byte may tell that they are data.
 
     Raises HushedError where none comes.
     """
     for number, step in enumerate(steps):
-        if step.name in drawn or sum(len(send.raw) for send in step.sends if send.data) >= PICTURE:
+        data = sum(len(send.raw) for send in step.sends if send.data or (controlled and send.raw[:1] == DATA_FOLLOW))
+        if step.name in drawn or data >= PICTURE:
             return list(steps[:number])
     raise HushedError(
         "no picture comes in it: nothing is drawn, and no step has many data bytes",

@@ -411,11 +411,12 @@ def write(trace: Trace, comment: str = "", added: list[Added] | None = None, mor
         for first in range(0, len(piece), ROWS):
             rows = slice(first, first + ROWS)
             times = _scaled(piece.times[rows] - origin, factor, divisor)
-            lines, lengths, before = _rows(piece, rows, times, codes, before)
+            row, present, before = _rows(piece, rows, times, codes, before)
             if not events:
-                yield lines
+                yield row[present].tobytes()
                 continue
-            yield from woven(lines, np.cumsum(lengths) - lengths, times, events, first + ROWS >= len(piece))
+            lengths = present.sum(axis=1)
+            yield from woven(row[present].tobytes(), np.cumsum(lengths) - lengths, times, events, first + ROWS >= len(piece))
     if not len(last.times) or last.end - 1 > int(last.times[-1]):
         yield f"#{int(_scaled(np.array([last.end - origin]), factor, divisor)[0])}\n".encode()
 
@@ -425,8 +426,9 @@ ROWS = 1 << 15  # moments that are written at once
 
 def _rows(
     trace: Trace, rows: slice, times: Times, codes: list[str], before: NDArray[np.uint8] | None
-) -> tuple[bytes, NDArray[np.int64], NDArray[np.uint8]]:
-    """Some moments of a trace, how many bytes each takes, and how all lines stand behind them. times: of the moments. before: how they stood."""
+) -> tuple[NDArray[np.uint8], NDArray[np.bool_], NDArray[np.uint8]]:
+    """Some moments of a trace as rows of letters, which of these are written, and how all lines stand behind them. times: of the moments.
+    before: how they stood."""
     width = len(codes)
     shifts = np.arange(width, dtype=trace.levels.dtype)
     unknown = np.zeros_like(trace.levels) if trace.unknown is None else trace.unknown
@@ -445,7 +447,7 @@ def _rows(
         rest //= 10
     row[:, 21::3], row[:, 22::3], row[:, 23::3] = char, [ord(code) for code in codes], ord("\n")
     present[:, 21:] = np.repeat(changed, 3, axis=1)
-    return row[present].tobytes(), present.sum(axis=1), char[-1:]
+    return row, present, char[-1:]
 
 
 def _scaled(times: Times, factor: int, divisor: int) -> Times:
