@@ -14,7 +14,7 @@ from .said import say
 
 if TYPE_CHECKING:
     from ..rig import DeviceReading, Reading, Setup
-    from ..trace import Source, Trace
+    from ..trace import Source
     from ..view.progress import Bar
 
 EXAMPLES = """\
@@ -243,7 +243,12 @@ def _hush(args: argparse.Namespace) -> int:
     line = plan.rig.way_to(reading.device)[0].lines.get("reset", "")
     resets: list[tuple[int, bool]] = []
     if line in trace.names:
-        resets = [(when, level == 1) for when, level in zip(*_edges(trace, line), strict=True) if level < 2]
+        edges = trace.edges(trace.names.index(line))
+        resets = [
+            (when, level == 1)
+            for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True)
+            if level < 2
+        ]
     lines = from_commands(reading.part, reading.chips, float(trace.tick), resets)
     head = [f"# {reading.part.name}, from {path}", f"device {reading.device.name}"]
     output.emit(args, ("\n".join([*head, *lines]) + "\n").encode())
@@ -252,27 +257,14 @@ def _hush(args: argparse.Namespace) -> int:
 
 def _words(args: argparse.Namespace, path: str, reading: Reading, wanted: list[DeviceReading]) -> int:
     """The words for devices of unknown parts on one bus."""
-    from ..sequence.from_words import from_words
+    from ..sequence.from_words import beside, from_words
 
     trace, device = reading.trace, wanted[0].device
-    lines = reading.rig.way_to(device)[0].lines
-    edges = [
-        (when, role, level == 1)
-        for role in ("reset", "enable", "backlight")
-        if lines.get(role) in trace.names
-        for when, level in zip(*_edges(trace, lines[role]), strict=True)
-        if level < 2
-    ]
     selects = {own.device.select for own in wanted}
     channels = [own for own in reading.on(device.on) if own.who is not None or own.select in selects or "" in selects]
     called = {own.device.address: own.device.name for own in wanted if own.device.address is not None}
-    said = from_words(channels, float(trace.tick), called, edges)
+    lines = reading.rig.way_to(device)[0].lines
+    said = from_words(channels, float(trace.tick), called, beside(trace, lines))
     head = [f"# words for a part that nobody knows, from {path}", f"device {device.name}"]
     output.emit(args, ("\n".join([*head, *said]) + "\n").encode())
     return 0
-
-
-def _edges(trace: Trace, line: str) -> tuple[list[int], list[int]]:
-    """Ticks and levels behind them of the edges of a line."""
-    edges = trace.edges(trace.names.index(line))
-    return edges.times[1:].tolist(), edges.level[1:].tolist()

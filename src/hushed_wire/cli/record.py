@@ -28,8 +28,8 @@ examples:
   hushed-wire record --link gpiochip0 --rig front-desk.toml | hushed-wire decode - --rig front-desk.toml
   hushed-wire record --link /dev/ttyACM0 --line SCL=scl --line SDA=sda --for 1s -o tide.vcd
 
-A kernel tells every edge with its time, but takes few hundred thousand a second at most: for buses faster than about
-20 kHz take an instrument, or a probe that stores bursts. What was lost is told, and how fast edges came without loss.
+A kernel tells every edge with its time, as long as somebody takes them fast enough: that suits slow buses. What was lost is
+told, and how fast edges came without loss; for a faster bus take an instrument.
 """
 
 
@@ -122,7 +122,7 @@ def _watch(args: argparse.Namespace) -> Watch:
     if args.rig:
         rig = load_rig(args.rig)
         lines = {line: role for bus in rig.bus for role, line in bus.lines.items()}
-    return ProbeWatch(open_serial(args.link), lines)
+    return ProbeWatch(open_serial(args.link.removeprefix("serial:")), lines)
 
 
 def _until(args: argparse.Namespace) -> Any:

@@ -31,7 +31,7 @@ def replayed(args: argparse.Namespace, rig: Rig) -> tuple[list[Step], Rig]:
     from ..part.catalogs import UNKNOWN
     from ..rig.reading import decode
     from ..sequence import expand, parse_text
-    from ..sequence.from_words import Event, events_of, written
+    from ..sequence.from_words import beside, events_of, written
     from ..trace import joined
     from ..view.progress import watched
     from . import captured  # which reads captures, and loads what that needs
@@ -53,14 +53,7 @@ def replayed(args: argparse.Namespace, rig: Rig) -> tuple[list[Step], Rig]:
     events = [event for channel in reading.on(place) for event in events_of(channel, float(trace.tick))]
     bus = bare.root_of(place)
     assert bus is not None
-    for role in ("reset", "enable", "backlight"):
-        if bus.lines.get(role) in trace.names:
-            edges = trace.edges(trace.names.index(bus.lines[role]))
-            events += [
-                Event(when, when, f"{role} {'high' if level else 'low'}")
-                for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True)
-                if level < 2
-            ]
+    events += beside(trace, bus.lines)
     low = trace.start if args.start is None else trace.ticks(args.start)
     high = trace.end if args.end is None else trace.ticks(args.end)
     inside = [event for event in events if low <= event.start and event.end <= high]

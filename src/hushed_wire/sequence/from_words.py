@@ -5,7 +5,7 @@ For displays that nobody recognises: rehearsed or sent, the same words go over t
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,11 +13,13 @@ from numpy.typing import NDArray
 
 from ..bus.base import BUSES
 from ..bus.channel import Channel
+from ..trace import Trace
 from ..units import show
 
-__all__ = ["REST", "Event", "events_of", "from_words", "rest_text", "statement", "written"]
+__all__ = ["REST", "Event", "beside", "events_of", "from_words", "rest_text", "statement", "written"]
 
 REST = 0.5e-3  # seconds from which on a rest is written down
+BESIDE = ("reset", "enable", "backlight")  # roles of lines that a sequence sets
 REPEATED = 4  # equal bytes side by side from which on they are counted
 
 
@@ -32,13 +34,23 @@ class Event:
     chips: int = 0  # mask of those that are selected by lines of their own, 0 for all
 
 
-def from_words(
-    channels: Sequence[Channel], tick: float, names: dict[int, str], edges: Sequence[tuple[int, str, bool]] = ()
-) -> list[str]:
-    """The lines. channels: of one bus. tick: seconds a tick. names: on I2C, what the device at each address is called. edges: (tick,
-    role, high) of the lines beside the bus."""
-    found = [Event(when, when, f"{role} {'high' if high else 'low'}") for when, role, high in edges]
-    return written([*found, *(event for own in channels for event in events_of(own, tick))], tick, names)
+def from_words(channels: Sequence[Channel], tick: float, names: dict[int, str], edges: Sequence[Event] = ()) -> list[str]:
+    """The lines. channels: of one bus. tick: seconds a tick. names: on I2C, what the device at each address is called. edges: of the lines
+    beside the bus."""
+    return written([*edges, *(event for own in channels for event in events_of(own, tick))], tick, names)
+
+
+def beside(trace: Trace, lines: Mapping[str, str]) -> list[Event]:
+    """The edges of the lines beside a bus. lines: role to line."""
+    out: list[Event] = []
+    for role in BESIDE:
+        if lines.get(role) not in trace.names:
+            continue
+        edges = trace.edges(trace.names.index(lines[role]))
+        for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True):
+            if level < 2:
+                out.append(Event(when, when, f"{role} {'high' if level else 'low'}"))
+    return out
 
 
 def written(found: Sequence[Event], tick: float, names: dict[int, str]) -> list[str]:

@@ -9,13 +9,14 @@ from fractions import Fraction
 import msgspec
 
 from ..errors import HushedError
+from ..part.control import IS_DATA
 from ..part.wrap import Send
 from .target import Step
 
 __all__ = ["PICTURE", "Variant", "slowed", "until_picture", "variants"]
 
 PICTURE = 16  # data bytes in one step from which on it brings a picture, or a part of one
-DATA_FOLLOW = b"\x40"  # the control byte ahead of data, up to the end of the transaction (SSD1306 datasheet, 8.1.5.2)
+DATA_FOLLOW = bytes([IS_DATA])  # the control byte ahead of data, up to the end of the transaction
 MOST_VALUES = 256
 
 
@@ -46,12 +47,11 @@ def until_picture(steps: Sequence[Step], drawn: Sequence[str], controlled: bool 
 
 @dataclass(frozen=True)
 class Variant:
-    """A sequence with something changed. said: what, in words. number: of the step. byte, value: that was set, -1 where the step is left out."""
+    """A sequence with something changed. said: what, in words. number: of the step. value: of the byte that was set, -1 where the step is left out."""
 
     said: str
     steps: list[Step]
     number: int
-    byte: int = -1
     value: int = -1
 
 
@@ -78,7 +78,7 @@ def variants(steps: Sequence[Step], upto: int, what: str) -> Iterator[Variant]:
     for value in values:
         changed = msgspec.structs.replace(step, sends=tuple(_with(step.sends, byte - 1, value)))
         said = f"{step.place}: byte {byte} of '{step.text}' is {value:#04x}"
-        yield Variant(said, [*steps[:number], changed, *steps[number + 1 :]], number, byte - 1, value)
+        yield Variant(said, [*steps[:number], changed, *steps[number + 1 :]], number, value)
 
 
 def _range(what: str) -> tuple[int, int, range]:

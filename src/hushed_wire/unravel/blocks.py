@@ -39,10 +39,6 @@ class Told:
     parameters: str
     write: int
 
-    def lead_of(self, length: int) -> list[list[tuple[bool, int]]]:
-        """The last words of each block's lead; blocks with fewer are left out."""
-        return [list(block.lead[-length:]) for block in self.blocks if len(block.lead) >= length]
-
     @property
     def usual_lead(self) -> int:
         """Words of most leads, those of first blocks apart, which have the set-up in theirs."""

@@ -42,7 +42,7 @@ def draft_of(
         "name": name,
         "title": f"a display without a datasheet: {_said(machine)}",
         "source": "captures",
-        "framings": [framing if framing != "i2c-first-byte" or machine.kind == "digit" else "i2c-first-byte"],
+        "framings": [framing],
         "memory": memory,
         "panels": {"glass": panel_of_machine(machine)},
         "command": commands,

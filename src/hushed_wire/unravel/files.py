@@ -8,7 +8,7 @@ from ..picture.shown import shown_png
 from ..rig import rig_toml
 from .found import DEVICE, NAME, Unravelled
 
-__all__ = ["CATALOG", "RIG", "files_of"]
+__all__ = ["files_of"]
 
 RIG = "rig.toml"
 CATALOG = f"catalog/{NAME}.toml"

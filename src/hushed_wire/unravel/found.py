@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..part import Catalog, Part
+from ..part import Part
 from ..part.glass import Glass
 from ..rig import Rig
 from .blocks import Habits, Told
@@ -78,14 +78,6 @@ class Unravelled:
     pictures: list[Picture] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     next: list[str] = field(default_factory=list)
-
-    @property
-    def catalog(self) -> Catalog:
-        """One that has the draft."""
-        own = Catalog()
-        if self.part is not None:
-            own.add(self.part)
-        return own
 
 
 def sureness(sense: float) -> str:

@@ -15,7 +15,7 @@ from ..errors import HushedError
 from ..rig import Rig, decode
 from ..rig.assumption import Options, assume
 from ..rig.schema import Device
-from ..sequence.from_words import REST, Event, from_words, statement, written
+from ..sequence.from_words import REST, Event, beside, from_words, statement, written
 from ..trace import Trace
 from .blocks import Told, habits_of, told_of
 from .found import DEVICE, Known, Unravelled, sureness
@@ -184,24 +184,9 @@ def _set_up_lines(trace: Trace, rig: Rig, talk: Talk, at: int, drafted: bool) ->
     part = trace.window(trace.start, max(end, trace.start + 1))
     bus = rig.bus[0]
     channels = decode(part, Rig(bus=[bus])).channels
-    line = bus.lines.get("reset", "")
-    edges = []
-    if line:
-        own = part.edges(part.names.index(line))
-        edges = [
-            (when, "reset", level == 1)
-            for when, level in zip(own.times[1:].tolist(), own.level[1:].tolist(), strict=True)
-            if level < 2
-        ]
+    edges = beside(part, bus.lines)
     if drafted and talk.framing in ("i2c-control-byte", "nibbles"):  # of which the draft makes words by itself
-        return written(
-            [
-                *(Event(when, when, f"{role} {'high' if high else 'low'}") for when, role, high in edges),
-                *_transfers(talk, at, float(trace.tick)),
-            ],
-            float(trace.tick),
-            {},
-        )
+        return written([*edges, *_transfers(talk, at, float(trace.tick))], float(trace.tick), {})
     names = {talk.address: DEVICE} if talk.address is not None else {}
     lines = from_words(channels, float(trace.tick), names, edges)
     return [line for line in lines if not line.startswith("device ")]
