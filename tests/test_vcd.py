@@ -2,6 +2,7 @@
 
 import contextlib
 import io
+import os
 import unittest
 from collections.abc import Iterator
 from unittest import mock
@@ -11,8 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
-from hushed_wire.trace import read_capture, vcd_plain
+from hushed_wire.trace import read_capture, vcd_ahead, vcd_plain
 from hushed_wire.trace import vcd as own_vcd
+from hushed_wire.trace.stream import open_stream
 from support import scratch
 
 FOLDER = scratch()
@@ -73,6 +75,13 @@ def pieces(size: int) -> Iterator[None]:
         yield
 
 
+@contextlib.contextmanager
+def two_processes(stretch: int) -> Iterator[None]:
+    """A second process helps with files of any size, in pieces of `stretch` bytes."""
+    with mock.patch.object(vcd_ahead, "SMALLEST", 0), mock.patch.object(vcd_ahead, "STRETCH", stretch):
+        yield
+
+
 class AnyBody(unittest.TestCase):
     HEADER = HEAD.format("".join(f"$var wire 1 {code} W{number} $end\n" for number, code in enumerate(CODES)))
 
@@ -89,6 +98,54 @@ class AnyBody(unittest.TestCase):
             changes += [(t, code, "01x"[v]) for t, v in zip(edges.times.tolist(), edges.level.tolist(), strict=True)]
         self.assertEqual(sorted(changes), sorted(told(self.HEADER + body)))
         self.assertEqual(trace.end >= 9999999, body.endswith("#9999999\n"))
+
+    @given(bodies(), st.integers(40, 300))
+    @settings(deadline=None, max_examples=60)
+    def test_two_processes_read_the_same(self, body: str, stretch: int) -> None:
+        path = FOLDER / "two.vcd"
+        path.write_text(self.HEADER + body)
+        with pieces(300):
+            alone = read_capture(path)
+            with two_processes(stretch):
+                trace = read_capture(path, cores=2)
+        self.assertEqual((trace.times.tolist(), trace.levels.tolist()), (alone.times.tolist(), alone.levels.tolist()))
+        dark = [None if one.unknown is None else one.unknown.tolist() for one in (trace, alone)]
+        self.assertEqual((dark[0], trace.end), (dark[1], alone.end))
+
+    def test_a_helper_that_is_not_there_or_dies_is_not_missed(self) -> None:
+        body = "#0\n0!\n0#\nxb\n00\n" + "".join(f"#{5 * k}\n{k % 2}!\n{k % 2}#\n" for k in range(1, 3000))
+        path = FOLDER / "helped.vcd"
+        path.write_text(self.HEADER + body)
+        cut, here, done = vcd_ahead.Pieces.cut, os.getpid(), []
+
+        def dying(pieces: vcd_ahead.Pieces, number: int) -> vcd_ahead.Piece:
+            if os.getpid() != here:
+                if number > 3:
+                    os._exit(1)
+            else:
+                done.append(number)
+            return cut(pieces, number)
+
+        def none() -> int:
+            raise OSError("no more processes")
+
+        for title, what, name, value in (
+            ("helped", vcd_ahead.Pieces, "cut", cut),
+            ("dying", vcd_ahead.Pieces, "cut", dying),
+            ("alone", os, "fork", none),
+        ):
+            with self.subTest(title), pieces(1000), two_processes(1000), mock.patch.object(what, name, value):
+                trace = read_capture(path, cores=2)
+                self.assertEqual((len(trace), trace.end), (3000, 14996))
+                self.assertEqual(trace.levels.tolist()[-2:], [0, 3])
+                self.assertEqual(set(trace.unknown.tolist()), {4})
+        self.assertIn(4, done)  # what it was at when it died
+        with pieces(1000), two_processes(1000):  # left alone half-way, nothing of it stays behind
+            blocks = own_vcd.read(open_stream(path), None, 2)[2]
+            for _ in range(5):
+                next(blocks)
+            blocks.close()
+        self.assertRaises(ChildProcessError, os.waitpid, -1, os.WNOHANG)
 
     def test_plain_lines_are_read_the_short_way_and_all_else_is_not(self) -> None:
         plain = "#0\n0!\n0#\n0b\n00\n" + "".join(f"#{5 * k}\n{k % 2}!\n{k % 2}b\n" for k in range(1, 2000))
@@ -137,10 +194,11 @@ class AnyBody(unittest.TestCase):
             number = head + 1 + "\n".join(lines[:120]).count("\n") + 1
             (FOLDER / "wrong.vcd").write_text(self.HEADER + text)
             for size in (1 << 19, 400, 37):
-                with pieces(size), self.assertRaises(HushedError) as caught:
-                    read_capture(FOLDER / "wrong.vcd")
-                self.assertIn(what, str(caught.exception), size)
-                self.assertIn(f"wrong.vcd:{number}", str(caught.exception), size)
+                for cores in (1, 2):
+                    with pieces(size), two_processes(max(size, 40)), self.assertRaises(HushedError) as caught:
+                        read_capture(FOLDER / "wrong.vcd", cores=cores)
+                    self.assertIn(what, str(caught.exception), size)
+                    self.assertIn(f"wrong.vcd:{number}", str(caught.exception), size)
 
 
 if __name__ == "__main__":

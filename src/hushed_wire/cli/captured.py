@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from collections.abc import Callable, Iterator
 from fractions import Fraction
@@ -64,6 +65,7 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
             named=_named(args) if wanted is None else None,
             threshold=None if threshold is None else float(threshold),
             hysteresis=None if hysteresis is None else float(hysteresis),
+            cores=os.cpu_count() or 1,
         )
 
     lent = getattr(args, "lent", ())  # what the project says is for the files that want it

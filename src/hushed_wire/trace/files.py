@@ -82,17 +82,18 @@ def open_capture(
     named: list[str] | None = None,
     threshold: float | None = None,
     hysteresis: float | None = None,
+    cores: int = 1,
 ) -> Source:
     """Opens a capture.
 
     path: file, or "-" for `stdin`. raw: bytes a sample, or lines in packed bits ("2bit"), for raw samples (needs `rate`). rate: samples a second.
     wanted: lines that matter, by name or number: changes of others may be left out. named: lines to take where a file has more than fit
-    and all of them matter. threshold, hysteresis: volts, for files in volts.
+    and all of them matter. threshold, hysteresis: volts, for files in volts. cores: with two, a second process helps with a long VCD.
     Raises HushedError naming file, place and remedy.
     """
     stream = open_stream(path, stdin)
     try:
-        return _opened(stream, raw, rate, wanted, named, threshold, hysteresis)
+        return _opened(stream, raw, rate, wanted, named, threshold, hysteresis, cores)
     except BaseException:
         stream.close()
         raise
@@ -106,6 +107,7 @@ def _opened(
     named: list[str] | None,
     threshold: float | None,
     hysteresis: float | None,
+    cores: int,
 ) -> Source:
     """The source that a stream turns out to be."""
     if raw is not None:
@@ -129,7 +131,7 @@ def _opened(
     from . import vcd
 
     if vcd.looks_like(head):
-        names, tick, blocks = vcd.read(stream, wanted or named)
+        names, tick, blocks = vcd.read(stream, wanted or named, cores)
         return Source(stream.name, "VCD", names, tick, _closing(stream, blocks), stream=stream)
     from . import npz
 

@@ -8,16 +8,26 @@ import os
 import select
 import zlib
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, cast
 
 from ..errors import HushedError
 
-__all__ = ["Stream", "open_stream"]
+__all__ = ["Place", "Stream", "open_stream"]
 
 GZIP = b"\x1f\x8b"
 PIECE = 1 << 18
 ENOUGH = 4096  # bytes of a pipe by which its format is told
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a plain file stands: its descriptor, the byte that comes next, and how many bytes it has."""
+
+    file: int
+    at: int
+    size: int
 
 
 class Stream:
@@ -133,6 +143,21 @@ class Stream:
             return self._file.tell(), os.fstat(self._file.fileno()).st_size
         except (OSError, ValueError, io.UnsupportedOperation):
             return 0, 0
+
+    def place(self) -> Place | None:
+        """Where it stands, of a plain file that can be read at any place; None of what is packed, recoded or no file."""
+        if self.live or self.compressed or self._recoder is not None:
+            return None
+        try:
+            file = self._file.fileno()
+            return Place(file, self._file.tell() - len(self._plain), os.fstat(file).st_size)
+        except (OSError, ValueError, io.UnsupportedOperation):
+            return None
+
+    def go(self, at: int) -> None:
+        """Goes on at a byte of a file that has a place."""
+        self._plain = b""
+        self._file.seek(at)
 
     def close(self) -> None:
         """Closes the file, if it is the stream's own."""

@@ -11,6 +11,7 @@ noted; an error names the line. The writer is the reader's twin, also in array o
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator
 from fractions import Fraction
 from itertools import chain
@@ -21,15 +22,18 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..units import show_time
+from . import vcd_ahead
 from .added import Added, woven
 from .model import HIGH, LOW, UNKNOWN, Note, Times, Trace, fold, word_type, written_names
 from .stream import Stream
 from .vcd_header import PIECE, UNITS, Header, Lines, Slot, looks_like, read_header
-from .vcd_plain import Plain, decimal
+from .vcd_plain import MOST_DIGITS, Parted, Plain, decimals
 
 __all__ = ["looks_like", "read", "write"]
 
 LONGEST = PIECE  # bytes of a token
+LONGEST_TIME = 64  # bytes in which a time line ends
+MOST_ODD = 64  # pieces that are not of the plain kind, from which on a second process is of no use
 MOST_WAITING = 1 << 20  # changes at one time that are kept as they came
 OTHER, TIME, SCALAR, VECTOR, PAIR, WORD, CODE = range(7)
 CLASS = np.zeros(256, dtype=np.uint8)
@@ -40,24 +44,54 @@ LEVEL[list(b"0lL")] = LOW
 LEVEL[list(b"1hH")] = HIGH
 
 
-def read(stream: Stream, wanted: list[str] | None = None) -> tuple[list[str], Fraction, Iterator[Trace]]:
-    """Names, tick and the blocks of a VCD. `wanted` picks lines from a file that has more than fit."""
+def read(stream: Stream, wanted: list[str] | None = None, cores: int = 1) -> tuple[list[str], Fraction, Iterator[Trace]]:
+    """Names, tick and the blocks of a VCD. `wanted` picks lines from a file that has more than fit. cores: two read a long one faster."""
     header, rest, line = read_header(stream)
     lines = Lines(header, wanted, stream.name)
-    return lines.names, header.tick, _blocks(stream, header, lines, rest, line)
+    return lines.names, header.tick, _blocks(stream, Body(header, lines, stream.name, line), rest, cores > 1)
 
 
-def _blocks(stream: Stream, header: Header, lines: Lines, rest: bytes, line: int) -> Iterator[Trace]:
-    body = Body(header, lines, stream.name, line)
+def _blocks(stream: Stream, body: Body, rest: bytes, helped: bool) -> Iterator[Trace]:
     while True:
         block = body.feed(rest)
         if block is not None:
             yield block
+        if helped and body.clean and body.rest.startswith(b"#"):
+            helped = False
+            yield from _ahead(stream, body)
         piece = stream.read(PIECE)
         if not piece:
             break
         rest = body.rest + piece
     yield body.finish(stream.cut)
+
+
+def _ahead(stream: Stream, body: Body) -> Iterator[Trace]:
+    """The blocks that two processes take apart, as far as that pays; the stream is behind them then."""
+    place = stream.place()
+    if place is None or body.plain is None or not vcd_ahead.pays(place.size, place.at):
+        return
+    odd = 0
+    begin = place.at - len(body.rest)
+    for piece in vcd_ahead.Pieces(place.file, begin, place.size, body.plain, len(body.lines.names)):
+        if piece.until < 0 or odd >= MOST_ODD:
+            break
+        block = None if piece.part is None or not body.clean else body.placed(piece.part, piece.until)
+        behind = piece.end
+        if block is not None:
+            body.rest = b""
+        else:  # with the time line behind it, by which it is known to be whole
+            odd += 1
+            data = os.pread(place.file, piece.end - piece.start + LONGEST_TIME, piece.start)
+            length = data.find(b"\n", piece.end - piece.start) + 1
+            block = body.feed(data[:length])
+            if len(body.rest) == piece.start + length - piece.end:
+                body.rest = b""
+            else:  # it goes on behind that line
+                behind, odd = piece.start + length, MOST_ODD
+        stream.go(behind)
+        if block is not None:
+            yield block
 
 
 class Body:
@@ -102,19 +136,29 @@ class Body:
 
     def _plain(self, data: bytes, until: int) -> Trace | None:
         """The block of lines of the plainest kind, up to the time `until`, which is next; None where they are not of that kind."""
+        if self.plain is None or not self.clean or not data.startswith(b"#"):
+            return None
+        part = self.plain.parted(data, until)
+        return None if part is None else self.placed(part, until)
+
+    @property
+    def clean(self) -> bool:
+        """Whether all ahead is told and known, so that what comes next can be taken apart by itself."""
         waits = self.waiting is not None and len(self.waiting[0])
-        if self.plain is None or not self.started or waits or self.state[1] or not data.startswith(b"#"):
+        return self.started and not waits and not self.in_comment
+
+    def placed(self, part: Parted, until: int) -> Trace | None:
+        """The block of a piece that was taken apart, up to the time `until`, which is next; None where it does not fit what is ahead."""
+        state, dark = self.state
+        begun = max(self.first, self.now or 0)
+        if int(part.times[0]) < begun or state & part.turned != part.stood or dark & part.turned:
             return None
-        begun = _time(data, 0)
-        found = self.plain.parted(data, self.state[0], until) if begun >= max(self.first, self.now or 0) else None
-        if found is None:
-            return None
-        times, levels, count = found
+        times, levels = part.times, part.levels ^ part.levels.dtype.type(state)
         if times[0] > self.first:
-            times, levels = np.insert(times, 0, self.first), np.insert(levels, 0, levels.dtype.type(self.state[0]))
-        self.state, self.first, self.now = (int(levels[-1]), 0), until, until
-        self.line += count
-        return self._trace(times, levels, None, until)
+            times, levels = np.insert(times, 0, self.first), np.insert(levels, 0, levels.dtype.type(state))
+        self.state, self.first, self.now = (int(levels[-1]), dark), until, until
+        self.line += part.lines
+        return self._trace(times, levels, np.full_like(levels, dark) if dark else None, until)
 
     def finish(self, cut: bool) -> Trace:
         """What is left. A last token that nothing ends is dropped when it may be half of one."""
@@ -211,16 +255,10 @@ class Body:
 
     def _moments(self, buf: NDArray[np.uint8], starts: Times, ends: Times) -> Times:
         lengths = ends - starts - 1
-        if len(starts) and (lengths.min() < 1 or lengths.max() > 18):
-            bad = int(np.flatnonzero((lengths < 1) | (lengths > 18))[0])
+        if len(starts) and (lengths.min() < 1 or lengths.max() > MOST_DIGITS):
+            bad = int(np.flatnonzero((lengths < 1) | (lengths > MOST_DIGITS))[0])
             self._fail(buf, starts[bad], "a time without digits, or beyond 18 of them", "the file is damaged: export it again")
-        moments = np.zeros(len(starts), dtype=np.int64)
-        wrong = np.zeros(len(starts), dtype=bool)
-        for length in np.flatnonzero(np.bincount(lengths)).tolist():  # few: most times of a piece have as many digits
-            which = np.flatnonzero(lengths == length)
-            value, odd = decimal(buf, starts[which] + 1, length)
-            moments[which] = value
-            wrong[which] = odd
+        moments, wrong = decimals(buf, ends, lengths)
         if wrong.any():
             self._fail(
                 buf, starts[np.flatnonzero(wrong)[0]], "a time that is not a whole number", "the file is damaged: export it again"

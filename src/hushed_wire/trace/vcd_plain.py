@@ -1,13 +1,15 @@
 """The plainest value changes of a VCD, as most files are made of: lines `#123` and `0a`, wires that turn whenever they are named.
 
 Strategy: one table tells what two bytes do to which bit. Where every change turns its wire, the packed levels are a running
-exclusive or, and those at the last change ahead of a time line are the ones of the time before. Whether they did turn is
-asked of the result: each wire must stand as its last change said. Anything else (vectors, unknown levels, spaces, repeated
+exclusive or, and those at the last change ahead of a time line are the ones of the time before. How the wires stood ahead of
+it all follows from the changes themselves, so that a piece can be taken apart before what comes ahead of it is known: a
+wire that every change says to have stood low until then, did. Anything else (vectors, unknown levels, spaces, repeated
 values, codes of several characters) is left to the general reader, piece by piece.
 """
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -16,90 +18,127 @@ from numpy.typing import NDArray
 from .model import Times, word_type
 from .vcd_header import Lines
 
-__all__ = ["Plain", "decimal"]
+__all__ = ["MOST_DIGITS", "Parted", "Plain", "decimals"]
 
 NEWLINE, HASH = 10, 35
+MOST_DIGITS = 18  # of a time: more may not fit into 64 bits
+ZEROS = np.uint64(0x3030303030303030)
+NO_DIGIT = np.uint64(0x7676767676767676)  # what lifts a byte above 9 to 128
+TOPS = np.uint64(0x8080808080808080)
+STEPS = [
+    (np.uint64(factor), np.uint64(bits), np.uint64(kept))
+    for factor, bits, kept in ((10, 8, 0x00FF00FF00FF00FF), (100, 16, 0x0000FFFF0000FFFF), (10000, 32, 0xFFFFFFFF))
+]  # bytes to tens, to thousands, to the whole
+
+
+@dataclass(frozen=True, slots=True)
+class Parted:
+    """A piece taken apart. times (n,), levels (n,): packed, after each, as if all wires had stood low ahead of the piece.
+
+    turned: wires that turn in it, as packed bits; stood: how these stood ahead of it. lines: how many lines it had.
+    """
+
+    times: Times
+    levels: NDArray[Any]
+    turned: int
+    stood: int
+    lines: int
 
 
 class Plain:
-    """What two bytes mean: `bit` holds the wire's bit by (value << 8 | code), 0 where a change is not of the plain kind."""
+    """What two bytes mean: `bit` holds the wire's bit by (value | code << 8), 0 where a change is not of the plain kind."""
 
     def __init__(self, lines: Lines) -> None:
         """lines: of one bit each, with codes of their own (`lines.plain`)."""
         kind = word_type(len(lines.names))
         self.bit: NDArray[Any] = np.zeros(1 << 16, kind)
-        self.high = np.zeros(1 << 16, bool)
         for slot in lines.slots:
             code = int(lines.keys[slot.code])
             if NEWLINE < code < 256:
-                for value, high in ((b"0", False), (b"1", True)):
-                    self.bit[value[0] << 8 | code] = kind(1 << slot.line)
-                    self.high[value[0] << 8 | code] = high
+                for value in b"01":
+                    self.bit[value | code << 8] = kind(1 << slot.line)
 
-    def parted(self, data: bytes, state: int, until: int) -> tuple[Times, NDArray[Any], int] | None:
-        """Times (n,), packed levels (n,) after each, and how many lines were read; None where `data` is not of the plain kind.
+    def parted(self, data: bytes, until: int) -> Parted | None:
+        """None where `data` is not of the plain kind.
 
-        data: whole lines, a time line first; the changes of its last time are complete. state: packed levels ahead of it.
-        until: what all times lie before.
+        data: whole lines, a time line first; the changes of its last time are complete. until: what all times lie before.
         """
         buf = np.frombuffer(data, np.uint8)
         stops = np.flatnonzero(buf == NEWLINE)
         starts = np.empty_like(stops)
         starts[0] = 0
         np.add(stops[:-1], 1, out=starts[1:])
-        first = buf[starts]
-        timed = first == HASH
+        timed = buf.take(starts) == HASH
+        lengths = stops - starts
         change = np.flatnonzero(~timed)
-        if not len(change) or not ((stops - starts == 2) | timed).all():
+        if not len(change) or not (lengths.take(change) == 2).all():
             return None
-        at = starts[change]
-        key = first[change].astype(np.uint16) << np.uint16(8)
-        key |= buf[at + 1]
-        bit = self.bit[key]
+        key = np.ndarray((len(buf) - 1,), "<u2", buffer=buf, strides=(1,))[starts.take(change)]
+        bit = self.bit.take(key)
         if not bit.all():
             return None
         levels = np.bitwise_xor.accumulate(bit)
-        levels ^= levels.dtype.type(state)
-        if not np.array_equal((levels & bit) != 0, self.high[key]):
+        was_high = (levels & bit != 0) ^ (key & 1).astype(bool)  # "1" is odd, "0" is even
+        stood, low = (int(np.bitwise_or.reduce(bit * which)) for which in (was_high, ~was_high))
+        if stood & low:  # a value that was there already
             return None
         ticking = np.flatnonzero(timed)
-        times = moments(buf, starts[ticking] + 1, stops[ticking])
-        if times is None or times[-1] >= until or (times[1:] <= times[:-1]).any():
+        lengths = lengths.take(ticking) - 1
+        if lengths.min() < 1 or lengths.max() > MOST_DIGITS:
+            return None
+        times, odd = decimals(buf, stops.take(ticking), lengths)
+        if odd.any() or times[-1] >= until or (times[1:] <= times[:-1]).any():
             return None
         counts = np.diff(ticking, append=len(starts)) - 1
         last = np.cumsum(counts) - 1
         some = counts > 0
-        if some.all():
-            return times, levels[last], len(starts)
-        return times[some], levels[last[some]], len(starts)
+        if not some.all():
+            times, last = times[some], last[some]
+        return Parted(times, levels.take(last), stood | low, stood, len(starts))
 
 
-def moments(buf: NDArray[np.uint8], starts: Times, stops: Times) -> Times | None:
-    """The whole numbers between `starts` and `stops` (n,); None where one is none, or has more than 18 digits."""
-    lengths = stops - starts
-    if len(lengths) and (lengths.min() < 1 or lengths.max() > 18):
-        return None
-    out = np.empty(len(starts), dtype=np.int64)
-    for length in np.flatnonzero(np.bincount(lengths)).tolist():  # few: most times of a piece have as many digits
-        which = np.flatnonzero(lengths == length)
-        value, odd = decimal(buf, starts[which], length)
-        if odd.any():
-            return None
-        out[which] = value
-    return out
+def decimals(buf: NDArray[np.uint8], stops: Times, lengths: Times) -> tuple[Times, NDArray[np.bool_]]:
+    """The whole numbers of `lengths` digits (n,), 1 to 18 of them, that end ahead of `stops` (n,), and which hold anything but digits.
 
-
-def decimal(buf: NDArray[np.uint8], at: Times, length: int) -> tuple[Times, NDArray[np.bool_]]:
-    """The numbers of `length` digits that begin at each place, and which of them hold something else than digits."""
-    value = np.zeros(len(at), dtype=np.int64)
-    worst = np.zeros(len(at), dtype=np.uint8)
-    for first in range(0, length, 9):  # nine digits fit into 32 bits, which are faster
-        part = np.zeros(len(at), dtype=np.uint32)
-        for place in range(first, min(first + 9, length)):
-            digit = buf[at + place] - np.uint8(48)
-            np.maximum(worst, digit, out=worst)
-            part *= np.uint32(10)
-            part += digit
-        value *= int(10 ** min(9, length - first))
-        value += part
-    return value, worst > 9
+    Eight digits are read as one word, and its bytes added up to tens, hundreds and so on in three steps.
+    """
+    value = np.zeros(len(stops), dtype=np.int64)
+    odd = np.zeros(len(stops), dtype=bool)
+    if not len(stops):
+        return value, odd
+    longest = int(lengths.max())
+    early = int(np.searchsorted(stops, 8 * -(-longest // 8)))  # of these a word would begin ahead of the buffer
+    for index in range(early):
+        digits = buf[stops[index] - lengths[index] : stops[index]].tobytes()
+        odd[index] = not digits.isdigit()
+        value[index] = 0 if odd[index] else int(digits)
+    if early == len(stops):
+        return value, odd
+    words = np.ndarray((len(buf) - 7,), "<u8", buffer=buf, strides=(1,))
+    stops, lengths = stops[early:], lengths[early:]
+    shortest = int(lengths.min())
+    for first in range(0, longest, 8):
+        if longest - first <= 2:  # a digit or two
+            for place in range(first, longest):
+                digit = buf.take(stops - (place + 1)) - np.uint8(48)
+                if shortest <= place:
+                    digit[lengths <= place] = 0
+                odd[early:] |= digit > 9
+                value[early:] += digit * np.int64(10**place)
+            break
+        part = words[stops - (first + 8)]
+        part ^= ZEROS
+        if shortest < first + 8:  # what stands ahead of the number counts as zeros
+            ahead = (np.clip(first + 8 - lengths, 0, 8) * 8).astype(np.uint64)
+            whole = ahead == 64  # a shift of 64 is none
+            part >>= np.minimum(ahead, 63)
+            part <<= np.minimum(ahead, 63)
+            part[whole] = 0
+        odd[early:] |= ((part + NO_DIGIT) | part) & TOPS != 0
+        for factor, bits, kept in STEPS:
+            more = part >> bits
+            part *= factor
+            part += more
+            part &= kept
+        value[early:] += part.view(np.int64) * 10**first if first else part.view(np.int64)
+    return value, odd
