@@ -4,6 +4,7 @@ The loops go sample by sample or edge by edge and know nothing of columns; where
 """
 
 import unittest
+from collections.abc import Iterable
 from fractions import Fraction
 from itertools import accumulate, pairwise
 from unittest import mock
@@ -21,7 +22,6 @@ from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
 from hushed_wire.diagnosis.volts import line_volts
 from hushed_wire.trace import Trace, stats
-from hushed_wire.trace.stats import statistics
 from hushed_wire.trace.threshold import Waveforms, levels
 from strategies import traces
 
@@ -318,9 +318,16 @@ class Measurements(unittest.TestCase):
     @given(traces())
     @NOISE
     def test_statistics_of_a_line(self, trace: Trace) -> None:
-        whole = statistics(trace)
+        def statistics(blocks: Iterable[Trace]) -> list[stats.LineStatistics]:
+            own = stats.Statistics()
+            for block in blocks:
+                own.feed(block)
+            return own.told()
+
+        whole = statistics([trace])
         with mock.patch.object(stats, "PIECE", 7):
-            self.assertEqual(statistics(trace), whole, "in pieces as at once")
+            self.assertEqual(statistics([trace]), whole, "in pieces as at once")
+        self.assertEqual(statistics(trace.pieces(5)), whole, "in blocks as at once")
         for line, told in enumerate(whole):
             rises, falls = edges_of(trace, line, 1), edges_of(trace, line, 0)
             self.assertEqual((told.rises, told.falls), (len(rises), len(falls)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from itertools import chain
 from typing import TYPE_CHECKING, Any
@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 __all__ = [
     "chosen",
     "figure_kind",
-    "listening",
+    "heard",
+    "in_window",
     "load_any",
     "open_source",
     "picked",
@@ -39,6 +40,7 @@ __all__ = [
     "windowed",
 ]
 
+LOOKED_AT = 4_000_000  # the same where the whole capture is heard before anything is told
 HEAD = 1_000_000  # changes by which a rig is worked out, where none is given
 KNOWN_HEAD = 400_000  # the same where the kind of bus is given, and its devices have no addresses
 LIVE_HEAD = 2_000  # the same of a pipe whose lines are named: somebody may be waiting for what comes next
@@ -122,6 +124,29 @@ def whole(args: argparse.Namespace, source: Source) -> Trace:
     return windowed(joined(watched(source.blocks(), source, getattr(args, "quiet", False))), args)
 
 
+def in_window(source: Source, args: argparse.Namespace) -> Iterator[Trace]:
+    """The part of a capture between --from and --to, block by block; reading is watched where somebody waits for it."""
+    from ..trace import joined
+    from ..view.progress import watched
+
+    start = None if args.start is None else round(args.start / source.tick)
+    end = None if args.end is None else round(args.end / source.tick)
+    beside: list[Trace] = []
+    seen = False
+    for block in watched(source.blocks(), source, getattr(args, "quiet", False)):
+        first = block.start if start is None else max(block.start, start)
+        last = block.end if end is None else min(block.end, end)
+        if first < last and (start is None or end is None or start < end):
+            seen = True
+            yield block if (first, last) == (block.start, block.end) else block.window(first, last)
+        elif not seen:
+            beside.append(block.only(0))
+        elif end is not None and block.start >= end:
+            return
+    if not seen and beside:
+        windowed(joined(beside), args)  # says so
+
+
 def windowed(trace: Trace, args: argparse.Namespace) -> Trace:
     """The part between --from and --to."""
     start, end = args.start, args.end
@@ -181,42 +206,84 @@ def read_by(trace: Trace, plan: Setup, path: str) -> Reading:
         raise
 
 
-def listening(args: argparse.Namespace) -> tuple[Source, Trace, Callable[[], Reading]]:
-    """The capture with all its lines, and what decodes it when it is asked to (once)."""
-    from functools import lru_cache
+def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, Trace, Setup | None, Callable[[], Reading]]:
+    """The capture as it is heard while it is read, without keeping more of it than it says: its length, and of its lines those named, and those
+    beside a bus; the rig, and what was said. Where no rig can be worked out, that is raised by whoever asks what was said, if lines are named."""
+    from ..rig.reading import hear
+    from ..trace import joined
+    from ..view.progress import Bar
 
-    source = open_source(args)
-    trace = whole(args, source)
-    warn(trace.notes)
+    with Bar(getattr(args, "quiet", False)) as bar:
+        source, head, rest = _opening(args, bar, LOOKED_AT, lines)
+        known = empty_trace(source) if args.rig else joined(head) if head else empty_trace(source)
+        try:
+            numbers = [known.index(line) for line in lines]
+        except HushedError as error:
+            error.where = error.where or source.path
+            raise
+        try:
+            plan = plan_for(known, args)
+        except HushedError as error:
+            if not lines:
+                raise
+            told = error  # the name of a caught error ends with its block
+            mask = sum(1 << number for number in numbers)
 
-    @lru_cache(maxsize=1)
-    def listen() -> Reading:
-        plan = plan_for(trace, args)
-        save_rig(args, plan)
-        return read_by(trace, plan, source.path)
+            def unheard() -> Reading:
+                raise told
 
-    return source, trace, listen
+            trace = joined(block.only(mask) for block in chain(head, rest))
+            warn(trace.notes)
+            return source, trace, None, unheard
+        if not args.rig:
+            save_rig(args, plan)
+        del known
+        try:
+            reading = hear(_let_go(head, rest), tuple(source.names), source.tick, plan.rig, numbers)
+        except HushedError as error:
+            error.where = error.where or source.path
+            raise
+    warn(reading.trace.notes)
+    return source, reading.trace, plan, lambda: reading
+
+
+def _let_go(head: list[Trace], rest: Iterator[Trace | Samples]) -> Iterator[Trace | Samples]:
+    """The head and the rest; the head is let go on the way."""
+    head.reverse()
+    while head:
+        yield head.pop()
+    yield from rest
 
 
 def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace | Samples], Setup]:
     """The whole capture as blocks, each one only once, and the rig to read them by: the file, or one worked out from the beginning."""
     from ..trace import joined
+
+    source, head, rest = _opening(args, bar, _head(args.bus))
+    plan = plan_for(joined(head) if head else empty_trace(source), args)
+    if not args.rig:
+        save_rig(args, plan)
+    return source, chain(head, rest), plan
+
+
+def _opening(
+    args: argparse.Namespace, bar: Bar, most: int, lines: Sequence[str] = ()
+) -> tuple[Source, list[Trace], Iterator[Trace | Samples]]:
+    """A capture, its first blocks, of `most` changes, where these have to tell the rig (else none), and the others. lines: that matter, too."""
     from ..trace.model import as_changes
 
-    source = open_source(args, wanted_lines(args))
-    if args.rig:
-        plan = plan_for(empty_trace(source), args)
-        return source, bar.over(source.pieces(), source), plan
-    head: list[Trace] = []
+    wanted = wanted_lines(args)
+    source = open_source(args, None if wanted is None else [*wanted, *(line for line in lines if line not in wanted)])
     pieces = bar.over(source.pieces(), source)
-    most = LIVE_HEAD if args.capture == "-" and args.line else _head(args.bus)
+    head: list[Trace] = []
+    if args.rig:
+        return source, head, pieces
+    most = LIVE_HEAD if args.capture == "-" and args.line else most
     for piece in pieces:
         head.append(as_changes(piece))
         if sum(map(len, head)) >= most:
             break
-    plan = plan_for(joined(head) if head else empty_trace(source), args)
-    save_rig(args, plan)
-    return source, chain(head, pieces), plan
+    return source, head, pieces
 
 
 def _head(bus: str | None) -> int:

@@ -44,14 +44,17 @@ def run(args: argparse.Namespace) -> int:
     from ..trace.files import encode_capture, write_capture
     from ..units import counted
 
-    source, trace, listen = captured.listening(args)
+    source = captured.open_source(args)
+    trace = captured.whole(args, source)
+    captured.warn(trace.notes)
     if source.kind == "CSV" and source.waveforms is not None and not args.quiet:
         say("note: volts become levels; the thresholds are those that 'lines' shows")
     added: list[Added] = []
-    if args.words:
-        added += _words(listen())
-    if args.findings:
-        added += _findings(listen())
+    if args.words or args.findings:
+        plan = captured.plan_for(trace, args)
+        captured.save_rig(args, plan)
+        reading = captured.read_by(trace, plan, source.path)
+        added += [*(_words(reading) if args.words else []), *(_findings(reading) if args.findings else [])]
     trace = captured.chosen(trace, args.only, source.path)
     comment = f"from {Path(source.path).name}, by hushed-wire convert"
     if args.output == "-":

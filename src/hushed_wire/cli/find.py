@@ -42,9 +42,9 @@ def run(args: argparse.Namespace) -> int:
 
     if args.context < 0 or args.most < 0:
         raise HushedError("--context and --most count from 0 up", remedy="like --context 2")
-    condition = parse_condition(args.condition)
+    condition, lines = parse_condition(args.condition)
     # The whole capture is listened to: what a window begins in the middle of is known so.
-    source, trace, listen = captured.listening(argparse.Namespace(**{**vars(args), "start": None, "end": None}))
+    source, trace, _, listen = captured.heard(args, lines)
     part = captured.windowed(trace, args)
     try:
         spans = holds(condition, trace, listen)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from . import captured, options, output
@@ -26,22 +27,31 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     options.add_text(parser)
 
 
-def rows_of(trace: Trace) -> list[dict[str, Any]]:
-    """One record a line."""
-    from dataclasses import asdict
-
-    from ..rig.recognise import likely_roles
-    from ..trace.stats import statistics
-
-    likely = likely_roles(trace)
-    return [{**asdict(own), "likely": [likely[line]] if line in likely else []} for line, own in enumerate(statistics(trace))]
-
-
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
+    from dataclasses import asdict
+
+    from ..bus.changes import EXCERPT
+    from ..rig.recognise import likely_roles
+    from ..trace import joined
+    from ..trace.stats import Statistics
+
     source = captured.open_source(args)
-    trace = captured.chosen(captured.whole(args, source), args.only, source.path)
-    rows = rows_of(trace)
+    told, head, looked_at = Statistics(), [], 0
+
+    def seen() -> Iterator[Trace]:
+        nonlocal looked_at
+        for block in captured.in_window(source, args):
+            own = captured.chosen(block, args.only, source.path)
+            told.feed(own)
+            if looked_at <= EXCERPT:
+                head.append(own)
+                looked_at += len(own)
+            yield own.only(0)
+
+    trace = joined(seen())  # its length, and what was noted of it
+    likely = likely_roles(joined(head))
+    rows = [{**asdict(own), "likely": [likely[line]] if line in likely else []} for line, own in enumerate(told.told())]
     if args.format == "json":
         from ..view.json_text import json_bytes
 

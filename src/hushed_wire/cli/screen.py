@@ -47,11 +47,11 @@ def run(args: argparse.Namespace) -> int:
             raise HushedError(what, where=args.output, remedy="leave -o out, or end its name otherwise")
         args.picture, args.output = args.output, None  # what somebody meant who asks for a picture
     # The whole capture is listened to, so that what was set up ahead of a window is known in it.
-    source, trace, plan = captured.load_any(argparse.Namespace(**{**vars(args), "start": None, "end": None}))
+    source, trace, plan, listen = captured.heard(args)
+    assert plan is not None  # without lines that are asked for, it is there
     part = captured.windowed(trace, args)
-    reading = captured.read_by(trace, plan, source.path)
+    reading = listen()
     found = reading.devices
-    captured.warn(trace.notes)
     devices = _devices(args, found, source.path)
     at = args.at
     when = part.end if at is None else trace.ticks(at)

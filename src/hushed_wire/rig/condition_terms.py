@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from fractions import Fraction
 from functools import cached_property
 from typing import Any, Protocol
@@ -15,13 +15,13 @@ from ..bus.channel import Channel
 from ..bus.i2c_transactions import refused
 from ..bus.words import ENDED, RESTART, STOP
 from ..errors import HushedError, nearest
-from ..trace import Trace
+from ..trace import Edges, Trace
 from ..units import parse as parse_quantity
 from .numbered import numbered
 from .reading import Reading
 from .spans import Spans
 
-__all__ = ["KEYED", "MEASURED", "PLAIN", "SIGNS", "Condition", "Subject", "on_field", "others"]
+__all__ = ["KEYED", "MEASURED", "ON_LINES", "PLAIN", "SIGNS", "Condition", "Subject", "on_field", "others"]
 
 SIGNS: dict[str, Callable[[Any, Any], Any]] = {
     "=": lambda a, b: a == b, "!=": lambda a, b: a != b, "<": lambda a, b: a < b, ">": lambda a, b: a > b,
@@ -315,17 +315,31 @@ def on_field(key: str, sign: str, value: str) -> Condition:
 # ---- tests on lines --------------------------------------------------------------------------------------------------
 
 
+def _edges_in_pieces(trace: Trace, line: str) -> Iterator[Edges]:
+    """The changes of a line, some at a time; each piece begins with the last change of the one before."""
+    number = trace.index(line)
+    times, level = np.empty(0, np.int64), np.empty(0, np.uint8)
+    for piece in trace.pieces():
+        own = piece.edges(number)
+        fresh = slice(1 if len(level) and own.level[0] == level[-1] else 0, None)
+        times = np.concatenate([times[-1:], own.times[fresh]])
+        level = np.concatenate([level[-1:], own.level[fresh]])
+        yield Edges(times, level, own.end)
+
+
 def _edges(level: int | None) -> Callable[[Place, str], Condition]:
     def made(reader: Place, value: str) -> Condition:
         def found(subject: Subject) -> Spans:
-            edges = subject.trace.edges(subject.trace.index(value))
-            keep = (
-                np.ones(len(edges.times) - 1, bool)
-                if level is None
-                else (edges.level[1:] == level) & (edges.level[:-1] == 1 - level)
-            )
-            when = edges.times[1:][keep]
-            return Spans(when, when)
+            when = [np.empty(0, np.int64)]
+            for edges in _edges_in_pieces(subject.trace, value):
+                keep = (
+                    np.ones(len(edges.times) - 1, bool)
+                    if level is None
+                    else (edges.level[1:] == level) & (edges.level[:-1] == 1 - level)
+                )
+                when.append(edges.times[1:][keep])
+            moments = np.concatenate(when)
+            return Spans(moments, moments)
 
         return found
 
@@ -339,11 +353,17 @@ def _level(level: int) -> Callable[[Place, str, str, str], Condition]:
         parse_quantity(value, "s", "CONDITION")
 
         def found(subject: Subject) -> Spans:
-            edges = subject.trace.edges(subject.trace.index(argument))
-            lasts = edges.durations()
-            keep = (edges.level == level) & SIGNS[sign](lasts, _ticks(subject, value))
-            keep[:1] = keep[-1:] = False  # where the capture cuts it, nobody knows how long it lasted
-            return Spans(edges.times[keep], edges.times[keep] + lasts[keep])
+            starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
+            ticks, first = _ticks(subject, value), True
+            for edges in _edges_in_pieces(subject.trace, argument):
+                # Where the capture cuts it, nobody knows how long it lasted: the first of all, and the last of all.
+                opens, closes = edges.times[:-1], edges.times[1:]
+                keep = (edges.level[:-1] == level) & SIGNS[sign](closes - opens, ticks)
+                keep[:1] &= not first
+                first = first and not len(opens)
+                starts.append(opens[keep])
+                ends.append(closes[keep])
+            return Spans(np.concatenate(starts), np.concatenate(ends))
 
         return found
 
@@ -375,6 +395,7 @@ KEYED: dict[str, Callable[[Place, str], Condition]] = {
     "address": _address, "select": _select, "bus": _bus, "bytes": _bytes, "command": _command, "device": _device,
     "transfer": _transfer, "rise": _edges(1), "fall": _edges(0), "edge": _edges(None),
 }  # fmt: skip
+ON_LINES = ("rise", "fall", "edge")  # of which the value is a line
 MEASURED: dict[str, Callable[[Place, str, str, str], Condition]] = {
     "length": _length,
     "gap": _gap,

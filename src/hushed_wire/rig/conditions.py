@@ -14,7 +14,7 @@ from functools import reduce
 
 from ..errors import HushedError, nearest
 from ..trace import Trace
-from .condition_terms import KEYED, MEASURED, PLAIN, SIGNS, Condition, Subject, on_field, others
+from .condition_terms import KEYED, MEASURED, ON_LINES, PLAIN, SIGNS, Condition, Subject, on_field, others
 from .reading import Reading
 from .spans import Spans
 
@@ -32,13 +32,13 @@ def holds(condition: Condition, trace: Trace, listen: Callable[[], Reading]) -> 
 # ---- reading ---------------------------------------------------------------------------------------------------------
 
 
-def parse_condition(text: str) -> Condition:
-    """A condition from its text; raises HushedError naming the place."""
+def parse_condition(text: str) -> tuple[Condition, list[str]]:
+    """A condition from its text, and the lines that it asks for; raises HushedError naming the place."""
     reader = _Reader(text)
     out = reader.condition()
     if reader.kind:
         raise reader.wrong(f"'{reader.word}' is too much")
-    return out
+    return out, reader.lines
 
 
 class _Reader:
@@ -46,6 +46,7 @@ class _Reader:
         self.text, self.at = text, 0
         self.kind = self.word = ""
         self.depth = 0
+        self.lines: list[str] = []
         self.step()
 
     def step(self) -> str:
@@ -140,9 +141,11 @@ def _test(reader: _Reader, key: str, argument: str, sign: str, value: str) -> Co
     if key in PLAIN and not sign:
         return PLAIN[key]
     if key in KEYED and sign in ("=", "!="):
+        reader.lines += [value] if key in ON_LINES else []
         made = KEYED[key](reader, value)
         return made if sign == "=" else others(made, key)
     if key in MEASURED and sign in SIGNS:
+        reader.lines += [argument] if argument else []
         return MEASURED[key](reader, argument, sign, value)
     if "." in key and sign:
         return on_field(key, sign, value)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
+from fractions import Fraction
 from functools import cached_property, partial
 
 import numpy as np
 
+from ..bus.base import BESIDE
 from ..bus.channel import Channel
 from ..bus.scan import Scan
 from ..errors import HushedError
@@ -19,11 +21,12 @@ from ..part.glass import Glass
 from ..part.model import NEVER, Model
 from ..part.output_pins import pins_of
 from ..part.scanned import ScannedMemory
-from ..trace import Trace
+from ..trace import Trace, joined
+from ..trace.model import Samples
 from .decoder import Decoded, RigDecoder, Told
 from .schema import Device, Rig
 
-__all__ = ["DeviceReading", "Reading", "as_piece", "decode"]
+__all__ = ["DeviceReading", "Reading", "as_piece", "decode", "hear"]
 
 OPENING = 4  # steps with which set-ups begin
 PIECE = 1 << 19  # changes that a whole trace is decoded in: what they need on the way fits into the cache
@@ -107,6 +110,28 @@ def decode(trace: Trace, rig: Rig, only: str = "", heard: Channel | None = None)
     return _whole(trace, rig, pieces, decoder.absent)
 
 
+def hear(
+    blocks: Iterable[Trace | Samples], names: tuple[str, ...], tick: Fraction, rig: Rig, lines: Collection[int] = ()
+) -> Reading:
+    """The same of a capture as it is read. Of its trace no more is kept than lines that play no part in words (a reset, a backlight), and those
+    that are asked for: on all others nothing happens in it."""
+    decoder = RigDecoder(rig, names, tick)
+    beside = {bus.lines[role] for bus in rig.bus for role in BESIDE if role in bus.lines}
+    beside |= {bus.lines[role] for bus in rig.bus for bridge in rig.bridge for role in bridge.direct if role in bus.lines}
+    mask = sum(1 << line for line in {*lines, *(names.index(line) for line in beside if line in names)})
+    pieces: list[Decoded] = []
+
+    def kept() -> Iterator[Trace]:
+        for block in blocks:
+            turned = block.turned_as(rig.turned)
+            pieces.append(decoder.feed(turned))
+            yield turned.only(mask)
+
+    thin = joined(kept())
+    pieces.append(decoder.finish())
+    return _whole(thin, rig, pieces, decoder.absent)
+
+
 def as_piece(reading: Reading) -> Decoded:
     """A whole reading as one piece of it."""
     told = [
@@ -118,19 +143,23 @@ def as_piece(reading: Reading) -> Decoded:
 
 
 def _whole(trace: Trace, rig: Rig, pieces: list[Decoded], absent: dict[str, HushedError]) -> Reading:
+    """The pieces joined, which are let go on the way: a long capture is held once."""
     out = Reading(trace, rig, absent=absent)
     told: dict[tuple[str, int], list[Channel]] = {}
-    for channel in (entry for piece in pieces for entry in piece.channels):
-        told.setdefault((channel.bus, channel.number), []).append(channel)
+    driven: dict[str, list[States]] = {}
+    spoken: dict[tuple[str, int], list[tuple[Commands, bool]]] = {}
+    for piece in pieces:
+        for channel in piece.channels:
+            told.setdefault((channel.bus, channel.number), []).append(channel)
+        for bridge in piece.driven:
+            driven.setdefault(bridge.bridge, []).append(bridge.states)
+        for one in piece.commands:
+            spoken.setdefault((one.device, one.chip), []).append((one.commands, one.going_on))
+    pieces.clear()
     buses = [bus.name for bus in rig.bus]
     order = sorted(told, key=lambda key: buses.index(key[0]) if key[0] in buses else len(buses))
-    out.channels = [Channel.join(told[key]) for key in order]
-    for driven in (entry for piece in pieces for entry in piece.driven):
-        known = out.driven.get(driven.bridge)
-        out.driven[driven.bridge] = driven.states if known is None else States.join([known, driven.states])
-    spoken: dict[tuple[str, int], list[tuple[Commands, bool]]] = {}
-    for one in (entry for piece in pieces for entry in piece.commands):
-        spoken.setdefault((one.device, one.chip), []).append((one.commands, one.going_on))
+    out.channels = [Channel.join(told.pop(key)) for key in order]
+    out.driven = {bridge: States.join(states) for bridge, states in driven.items()}
     for bus in rig.bus:
         if bus.name in absent or not any(channel.bus == bus.name for channel in out.channels):
             continue
@@ -144,7 +173,7 @@ def _device_reading(
     reading: Reading, device: Device, spoken: dict[tuple[str, int], list[tuple[Commands, bool]]]
 ) -> DeviceReading:
     rig, trace, target = reading.rig, reading.trace, reading.rig.target(device)
-    chips = [Commands.join(target.part, spoken.get((device.name, chip), [])) for chip in range(target.chips)]
+    chips = [Commands.join(target.part, spoken.pop((device.name, chip), [])) for chip in range(target.chips)]
     up = all(set_up_in(target.part, own.names) for own in chips) and _from_reset(trace, rig, device, chips, reading.channels)
     scan = None
     if target.part.memory.kind == "scanned":

@@ -171,6 +171,16 @@ class Trace:
         unknown = None if self.unknown is None else self.unknown[first:last]
         return replace(self, times=times, levels=self.levels[first:last], unknown=unknown, end=end)
 
+    def only(self, mask: int) -> Trace:
+        """The same where nothing but some lines changes (`mask`, packed); the others stay low. Kept lines keep their numbers."""
+        kind = self.levels.dtype.type
+        unknown = None if self.unknown is None else self.unknown & kind(mask)
+        grain = 0 if self.sample else self.resolution()  # of what is left it could not be told
+        if not mask:
+            return replace(self, times=self.times[:1].copy(), levels=np.zeros_like(self.levels[:1]), unknown=None, grain=grain)
+        times, levels, unknown = _without_repeats(self.times, self.levels & kind(mask), unknown)
+        return replace(self, times=times, levels=levels, unknown=unknown, grain=grain)
+
     def pieces(self, most: int = 1 << 20) -> Iterator[Trace]:
         """The same as blocks of at most so many changes, in order."""
         for first in range(0, max(1, len(self.times)), most):
@@ -240,6 +250,14 @@ class Samples:
         """The part ahead of a tick."""
         count = tick - self.start
         return replace(self, levels=self.levels[: count + 1], scratch=self.scratch[:count])
+
+    def only(self, mask: int) -> Trace:
+        """Its changes, where nothing but some lines changes; see `Trace.only`."""
+        if mask:
+            return self.trace().only(mask)
+        still = np.zeros(1, self.levels.dtype)
+        start = np.array([self.start])
+        return Trace(self.names, start, still, self.end, self.tick, None, 1, self.notes, turned=self.turned)
 
     def trace(self) -> Trace:
         """The changes of the lines that matter."""

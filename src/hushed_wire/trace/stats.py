@@ -7,13 +7,14 @@ the capture moves. Time alone would not tell: a data line may spend more of it l
 from __future__ import annotations
 
 from dataclasses import dataclass
+from fractions import Fraction
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .model import Edges, Times, Trace
 
-__all__ = ["LineStatistics", "statistics"]
+__all__ = ["LineStatistics", "Statistics"]
 
 
 @dataclass(frozen=True)
@@ -83,25 +84,53 @@ class _Tally:
             self.every, self.kept = 2 * self.every, len(self.steps[0])
 
 
-def statistics(trace: Trace) -> list[LineStatistics]:
-    """Statistics of every line."""
-    tallies = [_Tally() for _ in trace.names]
-    pause, longest = trace.start, -1
-    for piece in trace.pieces(PIECE) if len(trace) else ():
-        steps = np.diff(piece.times, append=piece.end)
-        at = int(np.argmax(steps))
-        if int(steps[at]) > longest:
-            pause, longest = int(piece.times[at]), int(steps[at])
-        for line, tally in enumerate(tallies):
-            tally.feed(piece.edges(line))
-    return [_told(trace, line, tally, pause) for line, tally in enumerate(tallies)]
+class Statistics:
+    """Statistics of every line of a capture, block by block."""
+
+    def __init__(self) -> None:
+        self._tallies: list[_Tally] = []
+        self._names: tuple[str, ...] = ()
+        self._tick = Fraction(1)
+        self._longest = -1
+        self._idle = np.empty((3, 0), np.uint8)  # levels of all lines at the start, in the longest pause, and at the end
+
+    def feed(self, block: Trace) -> None:
+        """The next block."""
+        if not len(block):
+            return
+        lines = range(len(block.names))
+        if not self._tallies:
+            self._names, self._tick = block.names, block.tick
+            self._tallies = [_Tally() for _ in lines]
+            self._idle = np.stack([_levels(block, block.start)] * 3)
+        for piece in block.pieces(PIECE):
+            steps = np.diff(piece.times, append=piece.end)
+            at = int(np.argmax(steps))
+            if int(steps[at]) > self._longest:
+                self._longest = int(steps[at])
+                self._idle[1] = _levels(piece, int(piece.times[at]))
+            moved = int(np.bitwise_or.reduce(piece.levels ^ piece.levels[0]))
+            for line, tally in enumerate(self._tallies):
+                # Of a line that stays as it was there is nothing to be told; it has to be known for that.
+                if piece.unknown is not None or moved >> line & 1 or tally.level != int(piece.levels[0]) >> line & 1:
+                    tally.feed(piece.edges(line))
+        self._idle[2] = _levels(block, block.end - 1)
+
+    def told(self) -> list[LineStatistics]:
+        """What is known by now."""
+        return [self._told(line, tally) for line, tally in enumerate(self._tallies)]
+
+    def _told(self, line: int, tally: _Tally) -> LineStatistics:
+        tick = float(self._tick.numerator) / self._tick.denominator
+        votes = self._idle[:, line].tolist()
+        idle = next((name for level_now, name in ((0, "low"), (1, "high")) if votes.count(level_now) > 1), None)
+        shortest = {value: ticks * self._tick.numerator / self._tick.denominator for value, ticks in tally.shortest.items()}
+        steps = np.concatenate(tally.steps) if tally.steps else np.empty(0, np.int64)
+        rate = 1 / (int(np.median(steps)) * tick) if len(steps) else None
+        return LineStatistics(self._names[line], idle, tally.rises, tally.falls, shortest.get(1), shortest.get(0), rate)
 
 
-def _told(trace: Trace, line: int, tally: _Tally, pause: int) -> LineStatistics:
-    """A line's statistics; pause: where the longest stretch begins in which no line moves."""
-    votes = trace.level_at(line, np.array([trace.start, trace.end - 1, pause])).tolist()
-    idle = next((name for level_now, name in ((0, "low"), (1, "high")) if votes.count(level_now) > 1), None)
-    shortest = {value: trace.seconds(ticks) for value, ticks in tally.shortest.items()}
-    steps = np.concatenate(tally.steps) if tally.steps else np.empty(0, np.int64)
-    rate = 1 / trace.seconds(int(np.median(steps))) if len(steps) else None
-    return LineStatistics(trace.names[line], idle, tally.rises, tally.falls, shortest.get(1), shortest.get(0), rate)
+def _levels(block: Trace, tick: int) -> NDArray[np.uint8]:
+    """The levels of all lines at a tick."""
+    at = np.array([tick])
+    return np.array([block.level_at(line, at)[0] for line in range(len(block.names))], np.uint8)
