@@ -8,7 +8,7 @@ DEMO ?= build/skerry-haven
 
 INTERPRETER := @micropython/micropython-webassembly-pyscript@1.27.0
 
-.PHONY: ports demo test fuzz lint package bench accuracy catalog findings screenshots clean
+.PHONY: kernel ports demo test fuzz lint package bench accuracy catalog findings screenshots clean
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
@@ -31,6 +31,10 @@ build/ports/node_modules:
 	@command -v npm >/dev/null || echo "npm is not here: on Debian: apt-get install npm"
 	@npm install --silent --no-fund --no-audit --prefix build/ports $(INTERPRETER) >/dev/null 2>&1 || \
 	  echo "the interpreter could not be installed; the test that wants it is skipped"
+
+# Debian's kernels in an emulated machine, with real device files: links, scan, send, record. Wants qemu; a few minutes.
+kernel: $(VENV)/.installed
+	$(BIN)/python tests/kernel/boot.py -o docs/kernel-log.txt
 
 lint: $(VENV)/.installed
 	$(BIN)/ruff check src tests bench setup.py

@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import re
 import time
+from pathlib import Path
 from typing import Any
 
 from ..errors import HushedError
@@ -18,7 +19,7 @@ __all__ = ["I2cDev", "open_i2c_dev"]
 
 NACK = {errno.ENXIO, errno.EREMOTEIO}
 HUNG = {errno.ETIMEDOUT, errno.EAGAIN}  # no answer in time; arbitration lost, which is how a stuck SDA shows
-GONE = {errno.ENODEV, errno.ESHUTDOWN, errno.EBADF}
+GONE = {errno.ESHUTDOWN, errno.EBADF}
 
 
 def open_i2c_dev(name: str) -> I2cDev:
@@ -77,7 +78,9 @@ class I2cDev:
 
     def _raise(self, error: OSError, address: int, position: int) -> None:
         code = error.errno or 0
-        if code in NACK:
+        # No device: nobody at that address, as some adapters put it, or no adapter any more; then its file is gone, too.
+        absent = code == errno.ENODEV and Path(self.name).exists()
+        if code in NACK or absent:
             raise Refused(address, position) from error
         if code == errno.EBUSY:
             raise LinkUnusable("in use by a kernel driver", where=self.name) from error
@@ -91,7 +94,7 @@ class I2cDev:
             raise LinkUnusable(
                 "the adapter lacks what this needs", where=self.name, remedy="hushed-wire links tells what each can do"
             ) from error
-        what = "the bus is gone" if code in GONE else f"the transfer failed: {error.strerror}"
+        what = "the bus is gone" if code in (*GONE, errno.ENODEV) else f"the transfer failed: {error.strerror}"
         raise LinkLost(what, where=self.name, remedy="check the adapter and its cable, then try again") from error
 
     def write(self, address: int, data: bytes) -> None:

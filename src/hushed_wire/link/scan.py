@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Row", "Scan", "plan", "scan_capture", "scan_link"]
 
+MANY = 64  # addresses: no bus has so many devices
 # I2C-bus specification (UM10204), table of reserved addresses: 0000 XXX and 1111 XXX.
 RESERVED = {*range(0x08), *range(0x78, 0x80)}
 
@@ -71,7 +72,8 @@ def plan(reserved: bool = False) -> list[tuple[int, str]]:
 def scan_link(
     link: Link, rig: Rig | None, repeat: int = 1, reserved: bool = False, progress: Callable[[int], None] | None = None
 ) -> Scan:
-    """Tries every address `repeat` times. Interrupted, it keeps what is known; a held bus raises BusHeld ahead of any probe."""
+    """Tries every address `repeat` times. Interrupted, it keeps what is known; a held bus raises BusHeld: ahead of any probe, where the link
+    can see it, else where every address seems to answer."""
     link.check()
     rows = [Row(address, probe if link.quick else "read") for address, probe in plan(reserved)]
     out = Scan(link.name, rows)
@@ -101,6 +103,12 @@ def scan_link(
         out.stopped = error.what
     except KeyboardInterrupt:
         out.stopped = "interrupted"
+    if len(out.answered) >= MANY and len(out.answered) == len(rows) - len(blocked):
+        raise BusHeld(
+            "every address answers, so nobody was heard: SDA is low whatever is asked, and low is what an acknowledge looks like",
+            where=link.name,
+            remedy="measure SDA at rest: it has to be at the supply. Check its pull-up, look for a short to ground, and for a device that holds it",
+        )
     out.skipped = sorted(blocked.items())
     out.rows = [row for row in rows if row.address not in blocked]
     return _finished(out, rig)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import re
 from dataclasses import dataclass, field, replace
@@ -57,9 +58,9 @@ class Shape:
 def cells_of(line: str, delimiter: str) -> list[str]:
     """The cells of a line, quotation marks and spaces taken off."""
     if '"' in line:
-        return [
-            cell.strip() for cell in next(csv.reader([line.rstrip("\r\n")], delimiter=delimiter, skipinitialspace=True), [""])
-        ]
+        with contextlib.suppress(csv.Error):  # a carriage return amid the line, or a cell beyond all measure
+            rows = csv.reader([line.rstrip("\r\n")], delimiter=delimiter, skipinitialspace=True)
+            return [cell.strip() for cell in next(rows, [""])]
     return [cell.strip().strip('"').strip() for cell in line.rstrip("\r\n").split(delimiter)]
 
 
