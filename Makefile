@@ -8,7 +8,7 @@ DEMO ?= build/skerry-haven
 
 INTERPRETER := @micropython/micropython-webassembly-pyscript@1.27.0
 
-.PHONY: kernel ports demo test fuzz lint package bench accuracy catalog findings screenshots clean
+.PHONY: kernel ports demo test explore fuzz lint package bench accuracy catalog findings screenshots clean
 
 demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
@@ -17,8 +17,15 @@ demo: $(VENV)/.installed
 test: $(VENV)/.installed
 	$(BIN)/python tests/run.py
 
-fuzz: $(VENV)/.installed
+# Property tests with other examples than the suite draws.
+explore: $(VENV)/.installed
 	$(BIN)/python tests/run.py --explore $(or $(MINUTES),10)
+
+# Hostile input for every reader, guided by coverage; SEED=1 for the same inputs again, TARGETS="vcd table" for some of them.
+fuzz: $(VENV)/.installed
+	@$(BIN)/pip install --quiet --disable-pip-version-check 'atheris>=3.0' >/dev/null 2>&1 || \
+	  { echo "atheris, by which inputs are guided, could not be installed here"; exit 1; }
+	$(BIN)/python tests/fuzz.py --minutes $(or $(MINUTES),10) --seed $(or $(SEED),0) $(TARGETS)
 
 # Emitted drivers, on all that can run them here, and the table of what was shown so; a micro-controller's Python interpreter comes from the
 # npm registry.

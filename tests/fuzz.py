@@ -172,8 +172,8 @@ def _part(shop: Workshop, data: bytes) -> None:
 
 def _condition(shop: Workshop, data: bytes) -> None:
     if not (shop.folder / "tide.vcd").exists():
-        command("rehearse", "tide.hush", "--rig", "front-desk.toml", "-o", "tide.vcd", "-q")
-        data = b""
+        words = ["rehearse", "tide.hush", "--rig", "front-desk.toml", "-o", "tide.vcd", "-q"]
+        subprocess.run([Path(sys.executable).parent / "hushed-wire", *words], check=True)
     command("find", "tide.vcd", "--", data.decode("utf-8", "replace").replace("\0", " ") or "refused")
 
 
@@ -269,7 +269,7 @@ def _line(shop: Workshop, data: bytes) -> None:
             length = 1 + rest[0] % 16
             words.append(rest[1 : 1 + length].decode("utf-8", "replace").replace("\0", " "))
             rest = rest[1 + length :]
-    if words and words[0] not in ("demo", "record", "send", "sweep", "links", "--help", "-h") and "--watch" not in words:
+    if words and words[0] not in ("demo", "init", "record", "send", "sweep", "links", "--help", "-h") and "--watch" not in words:
         command(*words)
 
 
@@ -421,7 +421,7 @@ def fuzzed(name: str, seconds: float, seed: int) -> tuple[str, int, int, str]:
     said = done.stdout + done.stderr
     runs = re.findall(r"number_of_executed_units: (\d+)", said)
     reach = re.findall(r"cov: (\d+)", said)
-    what = re.search(r"=== Uncaught Python exception: ===\n(.*?)\n==\d+==", said, re.DOTALL)
+    what = re.search(r"=== Uncaught Python exception: ===\n(.*?\n\n)", said, re.DOTALL)
     plain = "\n".join(line for line in said.splitlines() if not re.match(r"INFO|WARNING|#\d|stat::", line))
     wrong = "" if done.returncode == 0 else what[1] if what else plain[-3000:]
     return name, int(runs[-1]) if runs else 0, int(reach[-1]) if reach else 0, wrong

@@ -240,6 +240,30 @@ class Written(unittest.TestCase):
             self.assertEqual(sorted(path.name for path in folder.iterdir()), ["pipe", "slow.vcd"])
 
 
+class Found(unittest.TestCase):
+    """What `make fuzz` found: each of these ended in the last resort once."""
+
+    def test_found_by_chance(self) -> None:
+        bitmap = "STARTFONT 2.1\nCHARS 1\nSTARTCHAR A\nENCODING 65\nDWIDTH 5 0\nBBX 5 2 0 0\nBITMAP\n20\n50\nENDCHAR\nENDFONT\n"
+        with tempfile.TemporaryDirectory() as text:
+            for name, data, line, status, said in (
+                ("nothing.hush", b"wait 100ms\n", "build nothing.hush --rig RIG", 0, ""),
+                ("zero.hush", b"include a\0b.hush\n", "build zero.hush --rig RIG", 2, "holds a zero byte at 9"),
+                ("return.csv", b'Time,A,B\n0,1,0\n1,0,1\n"2\r",', "lines return.csv", 0, ""),
+                ("times.csv", b"| t  | t  |\n|--|---|\n| 0 | 0 |\n| 5 | 5 |\n", "lines times.csv", 2, "no line"),
+                ("bomb.pgm", b"P5\n15351 9467\n255\n", "pack bomb.pgm --part ssd1306", 2, "15351x9467"),
+                ("low.bdf", bitmap.encode(), "glyphs low.bdf", 2, "the font is 0 dots high"),
+            ):
+                with self.subTest(name):
+                    (Path(text) / name).write_bytes(data)
+                    words = line.replace("RIG", str(demo() / "front-desk.toml")).split()
+                    done = subprocess.run([PROGRAM, *words], cwd=text, capture_output=True, timeout=60, check=False)
+                    told = done.stderr.decode()
+                    self.assertEqual((done.returncode, "should not have happened" in told), (status, False), told)
+                    self.assertIn(said, told)
+                    self.assertTrue(not told or told.startswith(("hushed-wire: ", "warning: ")), told)
+
+
 class Bounds(unittest.TestCase):
     def test_quantities_beyond_reckoning(self) -> None:
         for text in ("1e400s", "-1e400s", "1e9999999s", "infs", "nans", "9" * 5000 + "s"):

@@ -252,7 +252,9 @@ class OverI2cDev(unittest.TestCase):
         every = ",".join(f"{address:02x}" for address in range(0x80))
         done = self.over("scan", "--link", "i2c-1", *RIG, answers=every)
         self.assertEqual((done.returncode, done.stdout), (2, b""))
-        self.assertRegex(done.stderr.decode(), "/dev/i2c-1: every address answers, so nobody was heard: SDA is low.*\n  measure SDA")
+        self.assertRegex(
+            done.stderr.decode(), "/dev/i2c-1: every address answers, so nobody was heard: SDA is low.*\n  measure SDA"
+        )
 
     def test_a_bus_that_vanishes_in_mid_scan_leaves_what_is_known(self) -> None:
         done = self.over("scan", "--link", "i2c-1", answers="3d", fail=ENODEV, fail_at=90)

@@ -26,7 +26,16 @@ BUILD = ROOT / "build" / "kernel"
 PROGRAM = Path(sys.executable).parent / "hushed-wire"
 LIMIT = 900  # seconds that a machine may take: it is emulated
 LIBRARIES = [
-    *("python3.11-minimal", "libpython3.11-minimal", "libpython3.11-stdlib", "libc6", "libexpat1", "zlib1g", "libssl3", "libffi8"),
+    *(
+        "python3.11-minimal",
+        "libpython3.11-minimal",
+        "libpython3.11-stdlib",
+        "libc6",
+        "libexpat1",
+        "zlib1g",
+        "libssl3",
+        "libffi8",
+    ),
     *("libbz2-1.0", "liblzma5", "libuuid1", "libcrypt1", "libstdc++6", "libgcc-s1"),
 ]
 PACKAGES = ["numpy", "msgspec", "quantiphy", "rich", "argcomplete", "smbus2", "gpiod", "pyserial", "pillow"]

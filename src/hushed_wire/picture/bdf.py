@@ -58,8 +58,12 @@ class _Reader:
         if self.code in font.glyphs:
             self.twice.append(f"U+{self.code:04X} ({font.glyphs[self.code].place} and {place})")
             return
-        font.height = (self.ascent or self.box[1] + self.box[3]) + (self.descent or -self.box[3])
-        font.baseline = self.ascent or self.box[1] + self.box[3]
+        if not font.glyphs:  # what says so stands ahead of the glyphs, and all of them have one height
+            font.baseline = self.ascent or self.box[1] + self.box[3]
+            font.height = font.baseline + (self.descent or -self.box[3])
+            if not 0 < font.height <= LARGEST:
+                remedy = "FONTBOUNDINGBOX, or FONT_ASCENT and FONT_DESCENT, ahead of the glyphs say it"
+                raise HushedError(f"the font is {font.height} dots high", where=place, remedy=remedy)
         font.glyphs[self.code] = _glyph(self.taken, self.own, self.step, font, place)
         if len(font.glyphs) > MOST_GLYPHS:
             raise HushedError("more glyphs than there are characters", where=here, remedy="check the file")
@@ -120,7 +124,7 @@ def _glyph(rows: list[str], own: tuple[int, int, int, int], step: int, font: Fon
     if len(rows) != height:
         raise HushedError(f"the glyph has {len(rows)} rows, its box {height}", where=place, remedy="mend BBX or the bitmap")
     wide = max(1, min(LARGEST, x + width if width else step))
-    pixels = np.zeros((max(1, font.height), wide), bool)
+    pixels = np.zeros((font.height, wide), bool)
     for number, row in enumerate(rows):
         bits = int(row, 16) << max(0, 8 * ((width + 7) // 8) - 4 * len(row))
         total = max(8 * ((width + 7) // 8), 4 * len(row))

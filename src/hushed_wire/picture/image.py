@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import warnings
+from collections.abc import Iterator
 from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,7 +19,7 @@ if TYPE_CHECKING:
     from ..part.describe import Panel
     from ..part.glass import PixelGlass
 
-__all__ = ["COLOURS", "glass_png", "load", "load_colour"]
+__all__ = ["COLOURS", "glass_png", "load", "load_colour", "without_remarks"]
 
 # What panels look like, lit and dark, as (red, green, blue).
 COLOURS = {
@@ -30,6 +33,14 @@ COLOURS = {
 DARK = (12, 15, 20)
 BEZEL = (32, 37, 46)
 LARGEST = 1 << 24  # pixels; a larger file is no picture for a panel
+
+
+@contextlib.contextmanager
+def without_remarks() -> Iterator[None]:
+    """Within it nothing is printed of what is odd in a picture file: what cannot be read is an error of ours."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        yield
 
 
 def load(path: Path, where: str = "") -> NDArray[np.bool_]:
@@ -48,7 +59,7 @@ def _opened(path: Path, where: str, mode: str) -> NDArray[np.uint8]:
 
     try:
         note_read(path)
-        with Image.open(path) as image:
+        with without_remarks(), Image.open(path) as image:
             if image.width * image.height > LARGEST:
                 raise HushedError(
                     f"'{path}' has {image.width}x{image.height} pixels", where=where, remedy="no panel is that large"

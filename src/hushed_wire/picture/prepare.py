@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from ..part.layout import Layout
 from ..small_file import note_read
-from .image import LARGEST
+from .image import LARGEST, without_remarks
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -43,7 +43,7 @@ def frames_of(source: Path | bytes, name: str, wanted: str = "first") -> Ready:
     try:
         if not isinstance(source, bytes):
             note_read(source)
-        with Image.open(BytesIO(source) if isinstance(source, bytes) else source) as image:
+        with without_remarks(), Image.open(BytesIO(source) if isinstance(source, bytes) else source) as image:
             if image.width * image.height > LARGEST:
                 raise HushedError(
                     f"it has {image.width}x{image.height} pixels", where=name, remedy="scale it down: no panel is so large"

@@ -116,7 +116,7 @@ def _bytes(target: Target, own: list[Timed]) -> Iterator[Finding]:
     """Bytes that are no command, cut short, or not documented."""
     makers = target.part.makers_own
     items = [(entry, item) for entry in own for item in entry.items]
-    for (entry, item), (_, behind) in zip(items, [*items[1:], (None, None)], strict=True):
+    for (entry, item), (_, behind) in zip(items, [*items[1:], (None, None)][: len(items)], strict=True):
         values: dict[str, Any] = {"raw": item.raw[:4].hex(" ").upper(), "note": item.note, "part": target.part.name}
         evidence = {"bytes": list(item.raw)}
         if (

@@ -17,6 +17,7 @@ from ..errors import HushedError, nearest
 from ..part.describe import Value
 from ..picture.font import set_text
 from ..picture.font_file import font_named
+from ..picture.image import without_remarks
 from ..small_file import note_read
 from .canvas import box_sends, canvas_of, colour_of, must_show_pixels
 from .parse import Statement
@@ -259,7 +260,7 @@ def sprite(state: State, statement: Statement) -> Step:
         error.what, error.where = f"'{statement.words[1]}': {error.what}", statement.place
         raise
     note_read(path)
-    with Image.open(path) as opened:
+    with without_remarks(), Image.open(path) as opened:
         image = opened.convert("RGBA")
     clear = statement.fields.get("clear")
     if clear is not None:

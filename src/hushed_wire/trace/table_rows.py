@@ -99,7 +99,7 @@ def layouts_of(piece: pd.DataFrame, shape: Shape, timed: bool) -> list[Layout]:
             out[-1].time, out[-1].scale = number, 0 if _tells_time(shape, number) else SCALES.get(unit, 0)
         else:
             out[-1].data.append(number)
-    out = [layout for layout in out if layout.data or len(out) == 1]
+    out = [layout for layout in out if layout.data] or out[:1]
     first = out[0]
     if first.time is None and timed and shape.counted:
         first.time, first.counted = 0, True
