@@ -416,7 +416,12 @@ def fuzzed(name: str, seconds: float, seed: int) -> tuple[str, int, int, str]:
     options += [f"-max_len={LARGEST}", f"-artifact_prefix={found}/{name}-", "-print_final_stats=1"]
     line = [sys.executable, __file__, "--child", name, str(known), *options]
     done = subprocess.run(
-        line, capture_output=True, text=True, errors="replace", check=False, env={**os.environ, "PYTHONPATH": str(HERE)}
+        line,
+        capture_output=True,
+        text=True,
+        errors="replace",
+        check=False,
+        env={**os.environ, "PYTHONPATH": os.pathsep.join([str(HERE), str(ROOT / "src")])},
     )
     said = done.stdout + done.stderr
     runs = re.findall(r"number_of_executed_units: (\d+)", said)
@@ -435,14 +440,15 @@ def main() -> int:
     parser.add_argument("targets", nargs="*", metavar="TARGET", help=", ".join(TARGETS))
     parser.add_argument("--minutes", type=float, default=10)
     parser.add_argument("--seed", type=int, default=0, help="the same seed draws the same inputs (default: another each time)")
+    parser.add_argument("--jobs", type=int, default=os.cpu_count() or 2, help="targets at once (default: one a core)")
     args = parser.parse_args()
     names = args.targets or list(TARGETS)
     if unknown := [name for name in names if name not in TARGETS]:
         parser.error(f"no target '{unknown[0]}': {', '.join(TARGETS)}")
-    cores = os.cpu_count() or 2
-    each = 60 * args.minutes * min(cores, len(names)) / len(names)
+    jobs = max(1, min(args.jobs, len(names)))
+    each = 60 * args.minutes * jobs / len(names)
     begun, bad, total = time.monotonic(), 0, 0
-    with ThreadPoolExecutor(cores) as pool:
+    with ThreadPoolExecutor(jobs) as pool:
         for name, runs, reach, wrong in pool.map(lambda name: fuzzed(name, each, args.seed or random.randrange(1, 2**31)), names):
             print(
                 f"{name:<10} {runs:>9,} inputs, {reach:>6,} places reached{'  FOUND' if wrong else ''}\n{wrong}",
