@@ -5,7 +5,7 @@ import re
 import unittest
 from dataclasses import replace
 from fractions import Fraction
-from itertools import combinations
+from itertools import combinations, pairwise
 from unittest import mock
 
 import numpy as np
@@ -21,10 +21,11 @@ from hushed_wire.picture.shown import shown_png
 from hushed_wire.rig import Options, Reading, assume, decode, load_rig
 from hushed_wire.trace import Trace, read_capture
 from hushed_wire.units import parse, show, show_time, time_column
-from hushed_wire.view.figure import _fitting, plot
+from hushed_wire.view import overview
+from hushed_wire.view.figure import _fitting, _minutes, plot
 from hushed_wire.view.fold import folded
 from hushed_wire.view.glass import braille, half_blocks, rows_of_text
-from hushed_wire.view.scene import REFUSED, Scene, scene_of
+from hushed_wire.view.scene import DATA, REFUSED, Boxes, Scene, scene_of
 from support import acked, demo, i2c_trace, program
 
 
@@ -122,7 +123,8 @@ class Figures(unittest.TestCase):
         self.assertEqual(set(listed), numbers)
         self.assertIn("function-set width=4 lines=2 font=5x8", listed.values())
         renderer = figure.canvas.get_renderer()
-        lowest = figure.axes[-1].xaxis.label.get_window_extent(renderer).y0
+        lowest_axis = next(axis for axis in figure.axes if axis.get_xlabel())
+        lowest = lowest_axis.xaxis.label.get_window_extent(renderer).y0
         legend = next(text for text in figure.texts if text.get_text() == below).get_window_extent(renderer)
         self.assertLess(legend.y1, lowest)
         self.assertGreaterEqual(legend.y0, 0)
@@ -164,7 +166,8 @@ class Figures(unittest.TestCase):
         with mock.patch("matplotlib.pyplot.close"):
             plot(scene_of(source), "x", (0.0, 0.06), fold=True)
             figure = pyplot.gcf()
-        ticks = [text.get_text() for text in figure.axes[-1].get_xticklabels()]
+        below = next(axis for axis in figure.axes if axis.get_xlabel())
+        ticks = [text.get_text() for text in below.get_xticklabels()]
         self.assertIn("46 ms", ticks)
         self.assertEqual({"40 ms", "3.96 ms", "3.49 ms"} - {text.get_text() for text in figure.axes[0].texts}, set())
         refused = program("plot", "healthy-volts.csv.gz", "--fold", "-o", "x.png")
@@ -195,6 +198,60 @@ class Figures(unittest.TestCase):
         whole = source.trace.seconds(source.trace.end)
         for window in ((0.0, whole), (whole * 0.5, whole * 0.5 + 2e-9), (whole * 0.99, whole * 5), (-1.0, whole)):
             self.assertEqual(plot(scene_of(source), "x", window)[:4], b"\x89PNG")
+
+
+class Overview(unittest.TestCase):
+    @given(st.lists(st.tuples(st.integers(0, 90), st.integers(0, 12), st.booleans()), max_size=12))
+    def test_a_column_is_as_full_as_what_lies_in_it(self, drawn: list[tuple[int, int, bool]]) -> None:
+        drawn = sorted(drawn)
+        start = np.array([float(at) for at, _, _ in drawn])
+        end = np.array([float(at + lasts) for at, lasts, _ in drawn])
+        boxes = Boxes(start, end, np.full(len(drawn), DATA), lambda _: ("",), "words", "words", 1.0)
+        which = np.array([own for _, _, own in drawn], bool)
+        columns = np.linspace(0, 102, 35)
+        share = overview._share(boxes, which, columns)
+        for k, (low, high) in enumerate(pairwise(columns.tolist())):
+            fine = np.arange(low, high, 0.125) + 0.0625
+            full = sum(any(own and at <= x < at + lasts for at, lasts, own in drawn) for x in fine.tolist()) / len(fine)
+            begins = any(own and low <= at < high for at, _, own in drawn)
+            self.assertAlmostEqual(float(share[k]), max(full, 0.01 * begins), delta=0.05)
+
+    def test_whatever_is_there_can_be_seen_however_long_the_capture_is(self) -> None:
+        from matplotlib.figure import Figure
+
+        scene = scene_of(reading("refused.vcd"))
+        lanes = [replace(lane, start=lane.start * 1e5, end=lane.end * 1e5) for lane in scene.lanes]
+        trace = replace(scene.trace, tick=scene.trace.tick * 10**5)
+        scene = replace(scene, trace=trace, lanes=lanes, spans=[(1.0, 2.0, "#d6322c"), (30.0, 31.0, "#d9a400")])
+        self.assertTrue(overview.wanted(scene, (0.0, 1.0), 1000))
+        axis = Figure().add_axes((0, 0, 1, 1))
+        overview.draw(axis, scene, (10.0, 10.5), 1000)
+        image = np.asarray(axis.images[0].get_array())
+        self.assertEqual(image.shape, (2, 1000, 4))
+        wrong = np.abs(image[..., :3] - np.array([0xD6, 0x32, 0x2C]) / 255).max(axis=2) < 0.01
+        naks = sum(int((lane.fill == REFUSED).sum()) for lane in lanes)
+        self.assertGreater(naks, 0)
+        self.assertGreaterEqual(int(wrong[0].sum()), 3)
+        marks = [line.get_xdata()[0] for line in axis.lines]
+        self.assertEqual(sorted(marks), [1.0, 30.0])
+        frame = axis.patches[-1]
+        self.assertGreaterEqual(frame.get_width() * 1000, 4 * 0.999 * trace.duration)
+        self.assertLessEqual(frame.get_x(), 10.0)
+
+    def test_a_short_capture_needs_none(self) -> None:
+        scene = scene_of(reading())
+        few = replace(
+            scene, lanes=[replace(lane, start=lane.start[:20], end=lane.end[:20], fill=lane.fill[:20]) for lane in scene.lanes]
+        )
+        whole = scene.trace.seconds(scene.trace.start), scene.trace.seconds(scene.trace.end)
+        self.assertFalse(overview.wanted(few, whole, 1000))
+        self.assertTrue(overview.wanted(few, (0.0, whole[1] / 10), 1000))
+
+    def test_long_captures_are_told_in_minutes(self) -> None:
+        for low, high, least in ((0.0, 4581.0, 5), (100.0, 400.0, 5), (0.0, 86400.0 * 20, 3)):
+            marks = _minutes(low, high)
+            self.assertTrue(least <= len(marks) <= 13, (low, high, marks))
+            self.assertEqual([at for at in marks if at % 10], [])
 
 
 class Glass(unittest.TestCase):

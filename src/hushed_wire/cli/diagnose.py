@@ -181,8 +181,7 @@ def _picture(args: argparse.Namespace, source: Any, outcome: Any) -> None:
     scene.spans = spans_of(outcome.findings)
     first = next((found for found in outcome.findings if found.severity != "note"), None)
     if first is not None:
-        said = f"{first.code}: {first.summary}"
-        scene.legend = said if len(said) <= 105 else said[:104].rsplit(" ", 1)[0] + " …"
+        scene.legend = f"{first.code}: {first.summary}"
     from ..written_file import replace_file
 
     replace_file(

@@ -35,7 +35,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..units import counted
+    from ..units import counted, show_time
     from ..view.figure import plot
     from ..view.scene import scene_of, spans_of
 
@@ -68,7 +68,6 @@ def run(args: argparse.Namespace) -> int:
         args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path), args.fold)
     )
     if args.output != "-" and not args.quiet:
-        sys.stderr.write(
-            f"{args.output}: {counted(len(args.only) or len(whole.names), 'line')}, {window[0]:g} s to {window[1]:g} s\n"
-        )
+        begin, end = (show_time(at, (window[1] - window[0]) / 1000) for at in window)
+        sys.stderr.write(f"{args.output}: {counted(len(args.only) or len(whole.names), 'line')}, {begin} to {end}\n")
     return 0

@@ -67,6 +67,10 @@ def parse_mishap(text: str) -> Mishap:
         raise HushedError(f"there is no mishap '{kind}'", where="--mishap", remedy=nearest(kind, MISHAPS))
     if not colon or not detail:
         raise HushedError(f"the mishap '{kind}' needs its detail", where="--mishap", remedy=f"write {MISHAPS[kind][1]}")
+    if "," in detail and MISHAPS[kind][1].endswith(":DEVICE"):
+        raise HushedError(
+            f"'{kind}' takes one device, and '{detail}' is more", where="--mishap", remedy=f"write {MISHAPS[kind][1]}"
+        )
     return Mishap(kind, detail)
 
 

@@ -21,6 +21,7 @@ from ..harmless import harmless
 from ..trace import Trace
 from ..trace.threshold import Waveforms
 from ..units import show, show_time
+from . import overview
 from .fold import Folds, folded
 from .scene import REFUSED, Boxes, Scene, seconds_of
 
@@ -35,6 +36,9 @@ WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
 LEFT, RIGHT = 0.095, 0.955
 FONT, LETTER = 9, 7.6  # points, and pixels a monospaced letter takes at DPI
 MOST_LINES = 18  # of a figure
+STRIP = 0.085  # share of the height that the strip of the whole capture takes
+MINUTES = 120.0  # seconds from which on the axis counts in minutes
+STEPS = (10, 15, 20, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 28800, 86400)  # seconds between its marks then
 NAMED_LINE = 16  # pixels of a line of numbered names
 NARROW = 5.0  # pixels: narrower boxes are merged
 INK = "#1f2a37"
@@ -138,12 +142,15 @@ class _Shown:
         analogue = [self.waveforms is not None and scene.trace.names[line] in self.waveforms.names for line in self.order]
         ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
         room = (named + 1) * NAMED_LINE / (HEIGHT * DPI) if named else 0.0
+        pixels = WIDTH * DPI * (RIGHT - LEFT)
+        strip = overview.wanted(self.scene, self.window, pixels)
         figure, axes = pyplot.subplots(
             len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
-            gridspec_kw={"height_ratios": ratios, "hspace": 0.14, "left": LEFT, "right": RIGHT, "top": 0.9, "bottom": 0.085 + room},
+            gridspec_kw={"height_ratios": ratios, "hspace": 0.14, "left": LEFT, "right": RIGHT, "top": 0.9 - STRIP * strip, "bottom": 0.085 + room},
         )  # fmt: skip
         axes = [axes] if len(ratios) == 1 else list(axes)
-        pixels = WIDTH * DPI * (RIGHT - LEFT)
+        if strip:
+            overview.draw(figure.add_axes((LEFT, 0.853, RIGHT - LEFT, 0.035)), self.scene, self.window, int(pixels))
         known = self.unnamed if named else {}
         for axis, boxes in zip(axes, scene.lanes, strict=False):
             _lane(axis, boxes, low, high, origin, pixels, known if boxes.plural == "commands" else None)
@@ -168,12 +175,16 @@ class _Shown:
 
 def _timed(axes: Sequence[Axes], window: tuple[float, float], origin: float, folds: Folds | None, pixels: float) -> None:
     """The time axis; where rests are folded, with the time at which each stretch begins, and the marks of the folds."""
-    from matplotlib.ticker import EngFormatter, FixedFormatter, FixedLocator
+    from matplotlib.ticker import EngFormatter, FixedFormatter, FixedLocator, FuncFormatter
 
     below = axes[-1]
     below.tick_params(axis="x", labelbottom=True)
     if folds is None:
-        below.xaxis.set_major_formatter(EngFormatter(unit="s"))
+        if window[1] - window[0] > MINUTES:
+            below.xaxis.set_major_locator(FixedLocator(_minutes(*window)))
+            below.xaxis.set_major_formatter(FuncFormatter(lambda at, _: show_time(float(at))))
+        else:
+            below.xaxis.set_major_formatter(EngFormatter(unit="s"))
         below.set_xlabel(f"time after {show_time(origin, (window[1] - window[0]) / 1000)}" if origin else "time")
         return
     wide = float(folds.drawn[-2] - folds.drawn[1])
@@ -196,6 +207,12 @@ def _timed(axes: Sequence[Axes], window: tuple[float, float], origin: float, fol
                 middle, level, show(lasts, "s", 3), ha="center", va="center", fontsize=FONT - 1, color="#4a5664", rotation=90
             )
             written.set_zorder(7)
+
+
+def _minutes(low: float, high: float) -> list[float]:
+    """Whole seconds, minutes or hours between two times, a dozen at the most."""
+    step = next((step for step in STEPS if (high - low) / step <= 12), STEPS[-1] * -(-(high - low) // (12 * STEPS[-1])))
+    return [float(at) for at in np.arange(np.ceil(low / step) * step, high, step)]
 
 
 def _others(scene: Scene) -> list[int]:
@@ -229,11 +246,10 @@ def _headed(figure: Figure, path: str, window: tuple[float, float], scene: Scene
     span = f"{show_time(low, (high - low) / 1000)} to {show_time(high, (high - low) / 1000)}"
     title = f"{path}   {span}" + (f"   {scene.devices}" if scene.devices else "")
     figure.suptitle(title, x=LEFT, ha="left", y=0.975, fontsize=FONT + 2, color=INK)
-    legend = (
-        scene.legend
-        + ("   S START  Sr repeated START  P STOP  A, N acknowledged, or not" if marked else "")
-        + (f"   {left_out} quieter lines left out" if left_out else "")
-    )
+    signs = "   S START  Sr repeated START  P STOP  A, N acknowledged, or not" if marked else ""
+    signs += f"   {left_out} quieter lines left out" if left_out else ""
+    room = int((RIGHT - LEFT) * WIDTH * DPI / LETTER) - len(signs)
+    legend = (scene.legend if len(scene.legend) <= room else scene.legend[: room - 1] + "…") + signs
     figure.text(LEFT, 0.915, legend, fontsize=FONT, color="#5a6675")
 
 
@@ -287,8 +303,9 @@ def _lane(
         ],
         axis=1,
     )
-    axis.add_collection(PolyCollection(list(corners), facecolors=list(fill), edgecolors="#8894a3", linewidths=0.6))
     width = (b - a) * scale
+    outline = np.where(width < 2 * NARROW, 0.15, 0.6)  # narrow boxes would be nothing but their outlines
+    axis.add_collection(PolyCollection(list(corners), facecolors=list(fill), edgecolors="#8894a3", linewidths=list(outline)))
     height = axis.get_position().height * HEIGHT * DPI * 0.84
     for position in np.flatnonzero(width >= (2 if unnamed is None else 1) * LETTER).tolist():
         count = int(finish[position] - begin[position])
