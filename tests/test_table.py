@@ -9,8 +9,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
-from hushed_wire.trace import Trace, open_capture, read_capture
+from hushed_wire.trace import Trace, open_capture, read_capture, table
 from hushed_wire.trace.files import write_capture
+from hushed_wire.trace.table_rows import Layout, Rows
 from support import program, scratch
 
 FOLDER = scratch()
@@ -52,8 +53,8 @@ def tables(draw: st.DrawFn) -> tuple[str, list[int], list[list[int]], bool]:
 class AnyTable(unittest.TestCase):
     @given(tables(), st.integers(20, 600))
     @settings(deadline=None, max_examples=60)
-    def test_every_row_is_read_as_it_stands(self, table: tuple[str, list[int], list[list[int]], bool], size: int) -> None:
-        text, times, rows, even = table
+    def test_every_row_is_read_as_it_stands(self, drawn: tuple[str, list[int], list[list[int]], bool], size: int) -> None:
+        text, times, rows, even = drawn
         PATH.write_bytes(text.encode())
         trace = in_pieces(size)
         self.assertEqual(trace.names, tuple(f"L{k}" for k in range(len(rows[0]))))
@@ -63,6 +64,35 @@ class AnyTable(unittest.TestCase):
         for line in range(len(rows[0])):
             self.assertEqual(trace.level_at(line, at).tolist(), [row[line] for row in rows])
         self.assertEqual((trace.start, trace.end - 1), (int(at[0]), int(at[-1])))
+
+    @given(st.integers(1, 9), st.integers(1, 12), st.integers(3, 12), st.integers(0, 2**32), st.sampled_from(["\n", "\r\n"]))
+    @settings(deadline=None, max_examples=60)
+    def test_the_short_way_tells_what_the_long_one_does(
+        self, width: int, digits: int, decimals: int, seed: int, end: str
+    ) -> None:
+        random = np.random.default_rng(seed)
+        digits = min(digits, 8)  # seconds of three years are the most
+        most = 10 ** min(15, digits + decimals)
+        times = np.unique(random.integers(0, most, 400))
+        rows = [
+            ",".join([f"{when // 10**decimals}.{when % 10**decimals:0{decimals}}", *map(str, random.integers(0, 2, width))])
+            for when in times.tolist()
+        ]
+        PATH.write_bytes(end.join([",".join(["Time", *(f"L{k}" for k in range(width))]), *rows, ""]).encode())
+        short, real = [], table.plain_rows_of
+
+        def watched(piece: bytes, layout: Layout) -> Rows | None:
+            short.append(real(piece, layout))
+            return short[-1]
+
+        with mock.patch.object(table, "plain_rows_of", watched):
+            trace = in_pieces(700)
+        with mock.patch.object(table, "plain_rows_of", lambda *_: None):
+            plain = in_pieces(700)
+        self.assertTrue(short and all(rows is not None for rows in short))
+        self.assertEqual(trace.levels.tolist(), plain.levels.tolist())
+        self.assertEqual((trace.tick, trace.end), (plain.tick, plain.end))
+        self.assertLessEqual(int(np.abs(trace.times - plain.times).max()), 1)  # the other way rounds on its way to a tick
 
     @given(st.integers(20, 300), st.integers(2, 40), st.sampled_from(["2", "word", "1,1,1", "early"]))
     @settings(deadline=None, max_examples=25)

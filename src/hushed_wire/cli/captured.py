@@ -118,10 +118,9 @@ def chosen(trace: Trace, only: list[str], path: str) -> Trace:
 
 def whole(args: argparse.Namespace, source: Source) -> Trace:
     """The part of a capture between --from and --to; reading is watched where somebody waits for it."""
-    from ..trace import joined
     from ..view.progress import watched
 
-    return windowed(joined(watched(source.blocks(), source, getattr(args, "quiet", False))), args)
+    return windowed(source.read(watched(source.blocks(), source, getattr(args, "quiet", False))), args)
 
 
 def in_window(source: Source, args: argparse.Namespace) -> Iterator[Trace]:

@@ -32,7 +32,6 @@ def replayed(args: argparse.Namespace, rig: Rig) -> tuple[list[Step], Rig]:
     from ..rig.reading import decode
     from ..sequence import expand, parse_text
     from ..sequence.from_words import beside, events_of, written
-    from ..trace import joined
     from ..view.progress import watched
     from . import captured  # which reads captures, and loads what that needs
 
@@ -41,7 +40,7 @@ def replayed(args: argparse.Namespace, rig: Rig) -> tuple[list[Step], Rig]:
     own: Any = argparse.Namespace(**{**vars(args), "capture": args.sequence, "line": [], "only": [], "rig": None})
     wanted = [line for bus in rig.bus for line in bus.lines.values()]
     source = captured.open_source(own, wanted)
-    trace = joined(watched(source.blocks(), source, args.quiet))
+    trace = source.read(watched(source.blocks(), source, args.quiet))
     captured.warn(trace.notes)
     try:
         reading = decode(trace, bare, bare.root_of(place).name)  # type: ignore[union-attr]

@@ -39,6 +39,7 @@ STRANGERS = {
 }
 
 
+PIECE = 1 << 19  # changes of a block of what was read whole
 Piece = TypeVar("Piece", Trace, Samples)
 
 
@@ -54,6 +55,7 @@ class Source:
     waveforms: Waveforms | None = None
     stream: Stream | None = None
     _samples: Iterator[Samples] | None = None
+    _whole: Trace | None = None  # of formats that are read whole: blocks are parts of it
 
     def position(self) -> tuple[int, int]:
         """Bytes of the file that were read, and how many there are; zeros where that is not known."""
@@ -67,9 +69,9 @@ class Source:
         """The same; of raw samples the samples themselves, which are only there until the next piece is asked for."""
         return self._blocks if self._samples is None else self._samples
 
-    def read(self) -> Trace:
-        """The whole capture as one trace."""
-        return joined(self._blocks)
+    def read(self, blocks: Iterator[Trace] | None = None) -> Trace:
+        """The whole capture as one trace. blocks: its blocks, where somebody watches how they come."""
+        return joined(blocks or self._blocks) if self._whole is None else self._whole
 
 
 def open_capture(
@@ -138,7 +140,7 @@ def _opened(
     if npz.looks_like(head):
         trace = npz.read(stream, rate)
         stream.close()
-        return Source(stream.name, "NPZ", list(trace.names), trace.tick, iter([trace]))
+        return _of_whole(stream, "NPZ", trace)
     for magic, what in STRANGERS.items():
         # Two letters may also open a table (pins are called P1): pictures go on with white space or with zero bytes.
         short = magic in (b"P1", b"P4", b"BM")
@@ -153,9 +155,14 @@ def _opened(
     if table.looks_like(head):
         trace, waveforms = table.read(stream, rate, threshold, hysteresis, wanted or named)
         stream.close()
-        return Source(stream.name, "CSV", list(trace.names), trace.tick, iter([trace]), waveforms)
+        return _of_whole(stream, "CSV", trace, waveforms)
     seen, remedy = table.nearest_form(head)
     raise HushedError(f"neither a VCD nor a CSV of levels or volts; it looks like {seen}", where=stream.name, remedy=remedy)
+
+
+def _of_whole(stream: Stream, kind: str, trace: Trace, waveforms: Waveforms | None = None) -> Source:
+    """The source of a format that is read whole."""
+    return Source(stream.name, kind, list(trace.names), trace.tick, trace.pieces(PIECE), waveforms, _whole=trace)
 
 
 def _closing(stream: Stream, blocks: Iterator[Piece]) -> Iterator[Piece]:

@@ -22,6 +22,7 @@ from ..errors import HushedError, nearest
 __all__ = [
     "MAX_LINES",
     "TOO_MANY",
+    "Column",
     "Edges",
     "Levels",
     "Note",
@@ -366,7 +367,7 @@ def fold(
     return _without_repeats(times[group_end], levels, unknown)
 
 
-class _Column:
+class Column:
     """A column that grows at its end. Room is taken ahead, which costs nothing until it is used, so that what is there is seldom moved."""
 
     def __init__(self, kind: Any) -> None:
@@ -389,11 +390,11 @@ class _Column:
 
 def joined(blocks: Iterable[Trace]) -> Trace:
     """Blocks of one capture, in order, as one trace without repeats. A block is copied and let go, so a long capture is held once."""
-    times, planes = _Column(np.int64), [_Column(np.uint8), _Column(np.uint8)]  # levels, and what is unknown
+    times, planes = Column(np.int64), [Column(np.uint8), Column(np.uint8)]  # levels, and what is unknown
     blurred, before, last = False, None, None
     for block in blocks:
         if last is None:
-            planes = [_Column(block.levels.dtype), _Column(block.levels.dtype)]
+            planes = [Column(block.levels.dtype), Column(block.levels.dtype)]
         last = replace(block, times=block.times[:0], levels=block.levels[:0], unknown=None)
         if block.unknown is not None and not blurred:
             blurred = True

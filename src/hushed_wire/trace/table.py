@@ -28,7 +28,7 @@ from .model import MAX_LINES, TOO_MANY, Note, Times, Trace, first_of, written_na
 from .stream import Stream
 from .table_cells import UNKNOWN_MARKS, kind_of
 from .table_grid import Grid, side_by_side
-from .table_rows import Rows, WrongRow, layouts_of, rows_of
+from .table_rows import Rows, WrongRow, layouts_of, plain_rows_of, rows_of
 from .table_shape import Shape, cells_of, looks_like, nearest_form, shape_of, without_end
 from .threshold import Waveforms, levels
 
@@ -147,6 +147,9 @@ def _grids_of(stream: Stream, shape: Shape, rate: Fraction | None, wanted: list[
 
     def parsed(piece: bytes) -> tuple[list[Rows | None], int]:
         """The rows of a piece, for each grid, and how many lines it has."""
+        plain = plain_rows_of(piece, grids[0].layout)
+        if plain is not None:
+            return [plain], plain.count
         frame = _frame(piece, shape)
         full = frame is not None and len(frame)
         return [rows_of(frame, grid.layout) if full else None for grid in grids], piece.count(b"\n")

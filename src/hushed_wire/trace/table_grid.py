@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from .merge import merge
-from .model import Levels, Note, Times, Trace
+from .model import Column, Levels, Note, Times, Trace
 from .table_rows import Layout, Rows, backwards
 from .threshold import Waveforms
 
@@ -31,7 +31,11 @@ class Grid:
         self.notes: list[Note] = []
         self.rows = 0
         self.pieces: list[Rows] = []
-        self.at: list[Times] = []
+        self.ahead: list[int] = []  # rows ahead of each piece
+        self.changed = Column(np.int64)  # ticks of what is settled, the levels then, and what of them is unknown
+        self.levels: Column | None = None
+        self.dark = Column(np.uint8)
+        self.blurred = False
         self.last = (-1, -1)  # levels and unknowns of the last row
         self.span = (0.0, 0.0)
         self.steps = (np.inf, 0.0)
@@ -57,9 +61,25 @@ class Grid:
                 rows.at, rows.seconds, rows.levels = rows.at[1:], rows.seconds[1:], rows.levels[1:]
                 rows.unknown = None if rows.unknown is None else rows.unknown[1:]
             self.last = last
-        self.at.append(rows.at + self.rows)
+        self.ahead.append(self.rows)
         self.pieces.append(rows)
         self.rows += rows.count
+        if self.layout.time is not None and not self.layout.volts and not self.layout.counted and self._never_even():
+            self._settle(self._uneven_tick(), False)
+
+    def _settle(self, tick: Fraction, even: bool) -> None:
+        """What came so far goes to columns of the trace; what it was worked out from is let go, piece by piece."""
+        for ahead, piece in zip(self.ahead, self.pieces, strict=True):
+            self.changed.add(self._ticks_of(piece, ahead, tick, even))
+            if self.levels is None:
+                self.levels, self.dark = Column(piece.levels.dtype), Column(piece.levels.dtype)
+            if piece.unknown is not None and not self.blurred:
+                self.blurred = True
+                self.dark.add(np.zeros(self.levels.count, piece.levels.dtype))
+            self.levels.add(piece.levels)
+            if self.blurred:
+                self.dark.add(np.zeros_like(piece.levels) if piece.unknown is None else piece.unknown)
+        self.ahead, self.pieces = [], []
 
     def follows(self, seconds: float) -> bool:
         """Whether a row of that time is in step with the rows so far."""
@@ -89,16 +109,26 @@ class Grid:
         steady = self.repeats[1] - self.repeats[0] <= 2 and self.steps[1] <= 1.1 * self.shape.last_place(self.layout.time)
         if self.rows >= EVEN_ROWS and self.steps[0] == 0 < step and steady:
             return (1 / self.rate if self.rate else Fraction(f"{step:.10e}") * scale), True
-        return min(scale / 1000, Fraction(1, 10**9)), False
+        return self._uneven_tick(), False
 
-    def _ticks(self, tick: Fraction, even: bool) -> Times:
+    def _uneven_tick(self) -> Fraction:
+        """The tick of a list of changes."""
+        return min(Fraction(10) ** self.layout.scale / 1000, Fraction(1, 10**9))
+
+    def _never_even(self) -> bool:
+        """Whether the steps so far tell already that the rows are those of no sample clock, by what `_tick` asks of them all."""
+        place = self.shape.last_place(self.layout.time or 0)
+        return self.rows >= EVEN_ROWS and self.steps[1] - self.steps[0] > 2.1 * place and self.steps[1] > 1.1 * place
+
+    def _ticks_of(self, piece: Rows, ahead: int, tick: Fraction, even: bool) -> Times:
+        """The ticks of the rows of a piece that were kept. ahead: rows ahead of it."""
         if even:
-            return self._joined(self.at) + self._first(tick)
+            return piece.at + (ahead + self._first(tick))
         if self.layout.counted:
-            counts: Times = np.round(self._joined([piece.seconds for piece in self.pieces])).astype(np.int64)
+            counts: Times = np.round(piece.seconds).astype(np.int64)
             return counts + self._started(tick)
         factor = float(Fraction(10) ** self.layout.scale / tick)
-        return np.round(self._joined([piece.seconds for piece in self.pieces]) * factor).astype(np.int64)
+        return np.round(piece.seconds * factor).astype(np.int64)
 
     def _first(self, tick: Fraction) -> int:
         """The tick of the first row: captures often count from their trigger, so it may be negative."""
@@ -124,11 +154,10 @@ class Grid:
     def trace(self) -> Trace:
         """Of digital lines."""
         tick, even = self._tick()
-        changed, levels = self._ticks(tick, even), self._joined([piece.levels for piece in self.pieces])
-        unknown: Levels | None = None
-        if any(piece.unknown is not None for piece in self.pieces):
-            planes = [np.zeros_like(piece.levels) if piece.unknown is None else piece.unknown for piece in self.pieces]
-            unknown = self._joined(planes)
+        self._settle(tick, even)
+        assert self.levels is not None
+        changed, levels = self.changed.whole(), self.levels.whole()
+        unknown: Levels | None = self.dark.whole() if self.blurred else None
         if not even and len(changed) > 1 and not (changed[1:] > changed[:-1]).all():  # of rows of one time the last one stays
             keep = np.append(changed[1:] != changed[:-1], True)
             changed, levels, unknown = changed[keep], levels[keep], None if unknown is None else unknown[keep]
@@ -144,7 +173,9 @@ class Grid:
         """Of lines in volts."""
         tick, even = self._tick()
         columns = tuple(self._joined(list(parts)) for parts in zip(*(piece.volts for piece in self.pieces), strict=True))
-        times = self._ticks(tick, even)
+        times = self._joined(
+            [self._ticks_of(piece, ahead, tick, even) for ahead, piece in zip(self.ahead, self.pieces, strict=True)]
+        )
         fresh = np.append(times[1:] != times[:-1], True)
         if not fresh.all():  # of rows of one time the last one stays, as with levels
             what = f"{len(times) - int(fresh.sum())} of {len(times)} rows have the time of the row before, at no steady count: only the last of each was taken"

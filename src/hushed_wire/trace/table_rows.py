@@ -16,12 +16,13 @@ from numpy.typing import NDArray
 
 from .model import HIGH, UNKNOWN, Levels, Times, word_type
 from .table_cells import SCALES, kind_of, numbers, stamps, words
+from .table_plain import plain_rows
 from .table_shape import TIME_NAME, Shape
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Layout", "Rows", "WrongRow", "backwards", "layouts_of", "rows_of"]
+__all__ = ["Layout", "Rows", "WrongRow", "backwards", "layouts_of", "plain_rows_of", "rows_of"]
 
 LATEST = 1e8  # seconds: three years
 HIGHEST = 1e4  # volts: more than any display line sees
@@ -149,20 +150,44 @@ def rows_of(piece: pd.DataFrame, layout: Layout) -> Rows | None:
         seconds = seconds[: len(piece)]
         if not len(piece):
             return None
-    count = len(piece)
     levels, unknown = np.empty(0, np.uint8), None
     volts: list[NDArray[np.float32]] = []
     if layout.volts:
         volts = [_volts(piece, column, layout).astype(np.float32) for column in layout.data]
-        at = np.arange(count)
     else:
         levels, unknown = (None if layout.words else _plain(piece, layout.data)) or _marked(piece, layout)
+    return _rows(layout, len(piece), seconds, levels, unknown, volts)
+
+
+def plain_rows_of(piece: bytes, layout: Layout) -> Rows | None:
+    """The same of the plainest text, without cells; None where it is not of that kind."""
+    shape = layout.shape
+    if layout.volts or layout.words or not layout.alone or layout.time != 0 or layout.counted or layout.origin is not None:
+        return None
+    if shape.padded or shape.trailing or shape.leading or shape.decimal != "." or layout.data != [*range(1, len(shape.columns))]:
+        return None
+    found = plain_rows(piece, len(layout.data), shape.delimiter)
+    return None if found is None else _rows(layout, len(found[0]), *found, None, [])
+
+
+def _rows(
+    layout: Layout,
+    count: int,
+    seconds: NDArray[np.float64],
+    levels: Levels,
+    unknown: Levels | None,
+    volts: list[NDArray[np.float32]],
+) -> Rows:
+    """Columns of `count` rows, of digital lines those at which a level changes. Raises WrongRow."""
+    at = np.arange(count)
+    if not layout.volts:
         moved = levels[1:] != levels[:-1]
         if unknown is not None:
             moved |= unknown[1:] != unknown[:-1]
         at = np.append(0, np.flatnonzero(moved) + 1)
         levels, unknown = levels[at], None if unknown is None else unknown[at]
-    out = Rows(count, at, seconds, levels, unknown, volts)
+    none = np.empty(0, np.float64)
+    out = Rows(count, at, none if layout.time is None else seconds, levels, unknown, volts)
     if layout.time is not None:
         _check(seconds, layout.scale)
         steps = np.diff(seconds)
