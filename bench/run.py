@@ -144,8 +144,8 @@ def reading(folder: Path, megabytes: float, pairs: int) -> bool:
     """Rows of files to traces, start-up apart: VCD against C, CSV against pandas alone."""
     subprocess.run(["cc", "-O2", "-o", str(folder / "vcd"), str(HERE / "vcd_trace.c")], check=True)
     for title, kind, bar in (
-        ("VCD to a trace, one change a time", "vcd", "2.5"),
-        ("VCD to a trace, eight changes a time", "vcd-many", "2.5"),
+        ("VCD to a trace, one change a time, one core", "vcd", "1.5"),
+        ("VCD to a trace, eight changes a time, one core", "vcd-many", "1.5"),
         ("CSV to a trace, against pandas.read_csv", "csv", "1.3"),
     ):
         path = folder / f"file.{kind[:3]}"
@@ -204,6 +204,48 @@ def diagnosing(folder: Path, pairs: int) -> None:
         ratio = statistics.median(a / b for a, b in zip(own, plain, strict=True))
         row = f"{statistics.median(own):7.2f}s {statistics.median(plain):7.2f}s {ratio:7.2f} {'':>8}"
         print(f"{title:<52} {row}  {bar}", flush=True)
+
+
+def long_captures(folder: Path, megabytes: float, pairs: int) -> None:
+    """Rows of one long VCD: its summary against C that reads it into columns, diagnosis against the summary, and what each command holds."""
+    subprocess.run(["cc", "-O2", "-o", str(folder / "vcd"), str(HERE / "vcd_trace.c")], check=True)
+    demo = folder / "long"
+    subprocess.run([str(PROGRAM), "demo", str(demo), "--no-tour"], check=True, capture_output=True)
+    path = demo / "driver.vcd"
+    subprocess.run([sys.executable, str(HERE / "samples.py"), str(path), str(megabytes), "1", "1", "driver"], check=True)
+    rig = ["--rig", str(demo / "front-desk.toml")]
+    summary = [str(PROGRAM), "decode", str(path), *rig, "--summary"]
+    for title, command, reference, bar in (
+        ("decode --summary, against C into columns", summary, [str(folder / "vcd"), str(path)], "1.0"),
+        ("diagnose, against decode --summary", [str(PROGRAM), "diagnose", str(path), *rig, "--fail-on", "never"], summary, "1.5"),
+    ):
+        ours, theirs, peak = [], [], 0.0
+        for pair in range(pairs + 1):
+            own, memory = timed(command, folder / "ours")
+            plain, _ = timed(reference, folder / "theirs")
+            if pair:
+                ours.append(own)
+                theirs.append(plain)
+                peak = max(peak, memory)
+        ratio = statistics.median(a / b for a, b in zip(ours, theirs, strict=True))
+        row = f"{statistics.median(ours):7.2f}s {statistics.median(theirs):7.2f}s {ratio:7.2f} {peak:5.0f} MB"
+        print(f"{f'VCD of {path.stat().st_size / 1e6:.0f} MB: {title}':<62} {row}  {bar}", flush=True)
+    for words in (
+        ["lines"],
+        ["find", "refused", "--count"],
+        ["find", "high(SCL)<500ns", "--count"],
+        ["screen", "-q"],
+        ["plot", "-o", str(folder / "long.png")],
+        *(["decode", "--format", form] for form in ("text", "json", "jsonl", "csv")),
+    ):
+        line = [str(PROGRAM), words[0], str(path), *words[1:], *([] if words[0] == "lines" else rig)]
+        begin = time.perf_counter()
+        with Path(os.devnull).open("wb") as nowhere:
+            process = subprocess.Popen(line, stdout=nowhere, stderr=nowhere)
+            _, _, usage = os.wait4(process.pid, 0)
+        row = f"{time.perf_counter() - begin:7.2f}s {'':>8} {'':>7} {usage.ru_maxrss / 1024:5.0f} MB"
+        said = " ".join(word for word in words if not word.startswith(("-o", "/")))
+        print(f"{f'the same: {said}':<62} {row}  400 MB", flush=True)
 
 
 def comparing(folder: Path, megabytes: float, pairs: int) -> None:
@@ -310,11 +352,12 @@ def main() -> int:
     parser.add_argument("--samples", type=float, default=100, metavar="MILLIONS", help="bytes of samples (default: 100)")
     parser.add_argument("--pairs", type=int, default=3)
     parser.add_argument("--megabytes", type=float, default=25, help="of VCD and CSV files (default: 25)")
+    parser.add_argument("--long", type=float, default=100, help="megabytes of the long VCD (default: 100; the full size is 300)")
     parser.add_argument("--captures", type=int, default=200, help="that are swept (default: 200; the full size is 2000)")
     parser.add_argument("--growth", type=float, default=1000, help="megabytes to grow to (default: 1000)")
     parser.add_argument(
         "--only",
-        choices=("listening", "reading", "diagnosing", "comparing", "sweeping", "growth", "drawing", "start-up"),
+        choices=("listening", "reading", "diagnosing", "long", "comparing", "sweeping", "growth", "drawing", "start-up"),
         help="one kind of row",
     )
     args = parser.parse_args()
@@ -331,6 +374,8 @@ def main() -> int:
             return 1
         if args.only in (None, "diagnosing"):
             diagnosing(folder, args.pairs)
+        if args.only in (None, "long"):
+            long_captures(folder, args.long, args.pairs)
         if args.only in (None, "comparing"):
             comparing(folder, args.megabytes, args.pairs)
         if args.only in (None, "sweeping"):

@@ -1,17 +1,21 @@
 """Makes captures for the bench: samples.py FILE MILLIONS WORDS RATE BUS, transactions of WORDS words.
 
 BUS: i2c at 400 kHz and spi at 2.5 MHz, one byte a sample; parallel, two bytes a sample; vcd, vcd-many: text, MILLIONS of bytes, one or
-eight changes a time; csv: text of four lines.
+eight changes a time; driver: a display's driver on I2C, as VCD; csv: text of four lines.
 """
 
 import sys
+import tempfile
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 
+from hushed_wire import load_rig, rehearse
 from hushed_wire.bus import i2c, parallel, spi
 from hushed_wire.trace import Trace
+from hushed_wire.trace.vcd import write as write_vcd
 
 
 def i2c_trace(words: int, tick: Fraction) -> Trace:
@@ -75,6 +79,25 @@ def vcd(path: Path, millions: float, many: int) -> None:
             file.write(text)
 
 
+def driver(path: Path, millions: float) -> None:
+    """A display that is set up and drawn on for as long as it takes, on I2C at 400 kHz, sampled at 10 MHz: VCD."""
+    demo = Path(__file__).parent.parent / "src" / "hushed_wire" / "demo" / "files"
+    start = (demo / "tide.hush").read_text().rpartition("picture")[0]
+    frames = 40 if millions > 10 else 4
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "tide.pbm").write_bytes((demo / "tide.pbm").read_bytes())
+        hush = Path(folder) / "long.hush"
+        hush.write_text(f"{start}\nrepeat {frames}\npicture tide.pbm\nfill off\nend\n")
+        once = rehearse(hush, load_rig(demo / "front-desk.toml"), rate="10MHz")
+    lasts = once.end - once.start
+    size = sum(map(len, write_vcd(once)))
+    copies = max(1, round(millions * 1e6 / size))
+    more = (replace(once, times=once.times + k * lasts, end=once.end + k * lasts) for k in range(1, copies))
+    with path.open("wb") as file:
+        for piece in write_vcd(once, more=more):
+            file.write(piece)
+
+
 def csv(path: Path, millions: float) -> None:
     """Time and four levels a row."""
     random = np.random.default_rng(4)
@@ -94,6 +117,9 @@ def main() -> None:
     bus = sys.argv[5] if len(sys.argv) > 5 else "i2c"
     if bus.startswith("vcd"):
         vcd(path, millions, 8 if bus == "vcd-many" else 1)
+        return
+    if bus == "driver":
+        driver(path, millions)
         return
     if bus == "csv":
         csv(path, millions)
