@@ -61,6 +61,12 @@ WAYS: dict[str, tuple[str, str]] = {
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),
+    "tm1637, two wires": (bus("two-wire", ["clock", "data"], clock="100kHz") + device("tm1637", "4-digits"), 'text 0,0 "12:47"'),
+    "tm1637, six digits": (bus("two-wire", ["clock", "data"]) + device("tm1637", "6-digits"), 'text 0,0 "-1.25 L"'),
+    "tm1638": (
+        bus("spi", ["sck", "mosi", "cs"], clock="200kHz", mode=3, order="lsb") + device("tm1638", "8-digits"),
+        'text 1,0 "4.25"',
+    ),
     "hd44780, 8 bits": (bus("parallel", WIDE) + device("hd44780", "16x2"), 'text 2,1 "TIDE 4.2"'),
     "hd44780, 4 bits": (bus("parallel", [*NIBBLES, "rw"]) + device("hd44780", "16x1"), 'text 2,0 "TIDE 4.2 m"'),
     "hd44780, two enables": (

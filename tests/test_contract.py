@@ -248,7 +248,7 @@ class Found(unittest.TestCase):
         with tempfile.TemporaryDirectory() as text:
             for name, data, line, status, said in (
                 ("nothing.hush", b"wait 100ms\n", "build nothing.hush --rig RIG", 0, ""),
-                ("zero.hush", b"include a\0b.hush\n", "build zero.hush --rig RIG", 2, "holds a zero byte at 9"),
+                ("zero.hush", b"include a\0b.hush\n", "build zero.hush --rig RIG", 2, "byte 9 is zero"),
                 ("return.csv", b'Time,A,B\n0,1,0\n1,0,1\n"2\r",', "lines return.csv", 0, ""),
                 ("times.csv", b"| t  | t  |\n|--|---|\n| 0 | 0 |\n| 5 | 5 |\n", "lines times.csv", 2, "no line"),
                 ("bomb.pgm", b"P5\n15351 9467\n255\n", "pack bomb.pgm --part ssd1306", 2, "15351x9467"),

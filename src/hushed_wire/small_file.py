@@ -49,7 +49,6 @@ def small_text(path: str | Path) -> str:
     """The same as text in UTF-8, ends of lines as they are; raises UnicodeDecodeError, or HushedError at a zero byte, where it is none."""
     data = small_file(path)
     if b"\0" in data:  # no name of a file can hold one, and nothing else of these files may
-        raise HushedError(
-            f"holds a zero byte at {data.index(0)}, so it is no text", where=str(path), remedy="is it another file?"
-        )
+        what = f"cannot be read as text: byte {data.index(0)} is zero"
+        raise HushedError(what, where=str(path), remedy="is it another file?")
     return data.decode("utf-8").replace("\r\n", "\n").replace("\r", "\n")

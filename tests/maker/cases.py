@@ -10,12 +10,12 @@ import io
 import json
 import random
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from . import displays, mishaps, writers
-from .masters import I2c, Parallel, Shift, Spi
+from .masters import I2c, Parallel, Shift, Spi, TwoWire
 from .volts import Bench, seen
 from .wave import Wave
 
@@ -251,6 +251,34 @@ def digits(seed: int, wrong: str, chain: int = 1) -> Made:
             f"position = {place}\n" if chain > 1 else ""
         )
     return Made(wave, rig, _options("spi", roles, "max7219", "8x8"))
+
+
+def segments(seed: int, wrong: str, part: str = "tm1637", there: bool = True) -> Made:
+    """Modules of four digits on two wires without an address, or of eight on three; both take the lowest bit first."""
+    chance = random.Random(seed)
+    two = part == "tm1637"
+    wave = Wave(seed, CLK=1, DIO=1) if two else Wave(seed, CLK=1, DIO=1, STB=1)
+    wave.wait(2e6)
+    hertz = chance.choice((30e3, 100e3, 240e3) if two else (50e3, 200e3, 450e3))
+    if two:
+        bus = TwoWire(wave, hertz, gap=chance.choice((3e3, 50e3)), there=there)
+        send: Callable[[Sequence[int]], None] = bus.transfer
+    else:
+        spi = Spi(
+            wave, hertz, mode=3, lsb=wrong != "frame.bit-order", sck="CLK", mosi="DIO", cs="STB", gap=chance.choice((3e3, 50e3))
+        )
+        send = spi.write
+
+    def resting(data: Sequence[int]) -> None:
+        send(data)
+        wave.wait(chance.choice((0, 0, 2e6)))
+
+    displays.segments_chip(resting, chance, 1 if two else 2, wrong)
+    wave.wait(1e6)
+    roles = {"clock": "CLK", "data": "DIO"} if two else {"sck": "CLK", "mosi": "DIO", "cs": "STB"}
+    kind, panel = ("two-wire", "4-digits") if two else ("spi", "8-digits")
+    rig = _bus(kind, roles, "" if two else 'mode = 3\norder = "lsb"\n') + DEVICE.format(on="wires", part=part, panel=panel)
+    return Made(wave, rig, [*_options(kind, roles, part, panel), *([] if two else ["--mode", "3", "--order", "lsb"])])
 
 
 def driver(seed: int, wrong: str) -> Made:
@@ -536,6 +564,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
+    "segments": segments,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -636,6 +665,13 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("digits", seed, {}, ("swap CLK DIN", SWAP, ()), ("swap DIN LOAD", SWAP, ()), ("low DIN", STUCK, ()), ("low CLK", STUCK, ()),
                       ("high LOAD", STUCK, ()), ("low LOAD", SELECT, ()), ("join CLK DIN", JOINED, ()), ("swap CLK LOAD", SWAP, ()))  # fmt: skip
     yield from _wrong("digits", seed, {}, "setup.shutdown", "setup.scan-limit", "setup.test-mode")
+    yield from _wired("segments", seed, {}, ("swap CLK DIO", SWAP, ()), ("low DIO", STUCK, ()), ("low CLK", STUCK, ()), ("high DIO", STUCK, ()),
+                      ("join CLK DIO", JOINED, ()))  # fmt: skip
+    yield from _wrong("segments", seed, {}, "setup.display-off", "picture.blank")
+    yield Case("segments", seed, ("frame.data-refused",), kinds={"there": False})
+    yield from _wired("segments", seed, {"part": "tm1638"}, ("swap CLK DIO", SWAP, ()), ("low DIO", STUCK, ()), ("low CLK", STUCK, ()),
+                      ("high STB", STUCK, ()))  # fmt: skip
+    yield from _wrong("segments", seed, {"part": "tm1638"}, "setup.display-off", "picture.blank", "frame.bit-order")
     yield Case("pcd", seed, BUS, wires=(("invert", "SCK", "MOSI", "CS", "DC"),))
     yield Case("digits", seed, BUS, wires=(("invert", "CLK", "DIN", "LOAD"),))
     yield Case("shift", seed, BUS, wires=(("invert", "CLK", "DATA", "LATCH"),))
@@ -739,6 +775,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
+        ("segments", {}), ("segments", {"part": "tm1638"}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:
@@ -767,7 +804,7 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
             yield replace(case, rig=False)
             if not case.first and not case.late and not case.bench:
                 yield replace(case, rig=False, bare=True)
-                if case.family in ("oled", "lcd", "pcd", "digits", "colour"):
+                if case.family in ("oled", "lcd", "pcd", "digits", "colour") or (case.family == "segments" and not case.kinds):
                     yield replace(case, rig=False, bare=True, nameless=True)
 
 

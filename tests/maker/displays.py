@@ -270,6 +270,34 @@ def digits_chip(send: Callable[[int, int], None], rows: Sequence[int], wrong: st
     send(0x0C, 0 if wrong == "setup.shutdown" else 1)
 
 
+FIGURES = (0x3F, 0x06, 0x5B, 0x4F, 0x66, 0x6D, 0x7D, 0x07, 0x7F, 0x6F, 0x00, 0x40)  # 0 to 9, nothing, a bar: segment a on bit 0
+
+
+def segments_chip(send: Callable[[Sequence[int]], None], chance: random.Random, step: int, wrong: str = "") -> None:
+    """TM1637 and TM1638 as their drivers are written: each update is a data command, the digits, and the display control. step: bytes a digit.
+
+    Digits go out one behind another, or each to an address of its own; a four-digit clock has its colon on bit 7 of the second digit.
+    """
+    count = 4 if step == 1 else 8
+    fixed = chance.random() < 0.4
+    level = 0x80 if wrong == "setup.display-off" else 0x88 | chance.randrange(8)
+    if chance.random() < 0.5:
+        send([level])
+    for _ in range(chance.randint(1, 4)):
+        digits = [chance.choice(FIGURES) for _ in range(count)]
+        if step == 1 and chance.random() < 0.5:
+            digits[1] |= 0x80
+        if wrong == "picture.blank":
+            digits = [0] * count
+        send([0x44 if fixed else 0x40])
+        if fixed:
+            for place, value in enumerate(digits):
+                send([0xC0 + step * place, value])
+        else:
+            send([0xC0, *(byte for value in digits for byte in (value, *[0] * (step - 1)))])
+        send([level])
+
+
 def st7735(bus: Spi, chance: random.Random, width: int = 128, height: int = 160, wrong: str = "") -> None:
     """ST7735S (v1.4): reset, sleep out, 16-bit pixels, windows, a picture of stripes."""
     wave = bus.wave

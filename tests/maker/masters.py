@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from .wave import Wave
 
-__all__ = ["I2c", "Parallel", "Shift", "Spi"]
+__all__ = ["I2c", "Parallel", "Shift", "Spi", "TwoWire"]
 
 
 @dataclass
@@ -72,6 +72,29 @@ class I2c:
             self.byte(value, True)
         self.stop()
         return answered
+
+
+@dataclass
+class TwoWire(I2c):
+    """A bit-banged master of two wires without addresses (TM1637 datasheet, "Data transmission"): the lowest bit first. there: who acknowledges."""
+
+    there: bool = True
+    scl: str = "CLK"
+    sda: str = "DIO"
+
+    def byte(self, value: int, acknowledged: bool) -> None:
+        """Eight bits, the lowest first, and the ninth clock, in which the part answers."""
+        for shift in range(8):
+            self.bit(value >> shift & 1)
+        self.bit(0 if acknowledged else 1)
+
+    def transfer(self, data: Sequence[int]) -> None:
+        """Bytes between a START and a STOP."""
+        self.start()
+        for value in data:
+            self.byte(value, self.there)
+            self.wave.pause(0.2e9 / self.hertz)
+        self.stop()
 
 
 @dataclass

@@ -59,7 +59,8 @@ class BusKind(msgspec.Struct, frozen=True):
 
     needs: roles that it cannot do without; one_of: roles of which it needs one; may: roles that it may have. clocks: roles whose edges move
     words. marks: the role that tells data from commands, "" where there is none. settings: options by which it can be said how it is driven.
-    addressed: devices are called by address. pulled_up: roles that only a resistor brings high. clock_symbol: a part's limit of its clock.
+    addressed: devices are called by address. started: START and STOP on its data line part transfers, and a ninth bit acknowledges.
+    pulled_up: roles that only a resistor brings high. clock_symbol: a part's limit of its clock.
     bit_times: clocks that a byte takes. each_rests: a part is busy with each word by itself, so its rest is behind the word.
     transfers: whether words come in transfers that something on the wires begins and ends.
     measures: by symbol what is measured on it. exchanged: pairs of roles that are mistaken for one another; data_lines: any two of them, too.
@@ -75,6 +76,7 @@ class BusKind(msgspec.Struct, frozen=True):
     marks: str = ""
     settings: tuple[str, ...] = ()
     addressed: bool = False
+    started: bool = False
     pulled_up: tuple[str, ...] = ()
     clock_symbol: str = ""
     bit_times: int = 8
@@ -130,7 +132,7 @@ BUSES: dict[str, BusKind] = {
     for kind in (
         BusKind(
             "i2c", "I2C", "i2c_transactions", ("scl", "sda"), BESIDE,
-            clocks=("scl",), addressed=True, pulled_up=("scl", "sda"), clock_symbol="clock", bit_times=9, transfers=True,
+            clocks=("scl",), addressed=True, started=True, pulled_up=("scl", "sda"), clock_symbol="clock", bit_times=9, transfers=True,
             measures={
                 "clock": Measure("fSCL", FAST, "Hz"),
                 **_named(HOLD, "tHD;STA", "tHSTART"), **_named(SETUP, "tSU;DAT", "tSD"), **_named(SETUP, "tSU;STA", "tSSTART"),
@@ -176,6 +178,15 @@ BUSES: dict[str, BusKind] = {
             (*(f"{axis}{k}" for axis in ("row", "column", "digit") for k in range(32)), *(f"segment_{name}" for name in SEGMENTS), *GROUPED, "b", "enable"),
             bit_times=0, scanned=True,
             measures={"refresh_least": Measure("frame period", "timing.flicker", "Hz"), "shift_clock": Measure("clock period", FAST, "Hz")},
+        ),
+        BusKind(
+            "two-wire", "two wires, low bit first", "two_wire", ("clock", "data"), BESIDE,
+            clocks=("clock",), started=True, pulled_up=("clock", "data"), clock_symbol="clock", bit_times=9, transfers=True,
+            measures={
+                "clock": Measure("fSCL", FAST, "Hz"), **_named(PULSE, "tHIGH", "PWCLKH"), **_named(PULSE, "tLOW", "PWCLKL"),
+                **_named(SETUP, "tSU;DAT", "tSETUP"), **_named(HOLD, "tHD;DAT", "tHOLD"),
+            },
+            exchanged=(("clock", "data"),),
         ),
     )
 }  # fmt: skip

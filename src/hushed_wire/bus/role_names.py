@@ -20,8 +20,8 @@ def _any(*words: str) -> str:
 NAMES: dict[str, dict[str, str]] = {
     "i2c": {"scl": _any("scl", "i2c[ _-]?clk", "twck"), "sda": _any("sda", "i2c[ _-]?data?", "twd")},
     "spi": {
-        "sck": _any("sck", "sclk", "clk", "spi[ _-]?clk", "scl", "clock"), "mosi": _any("mosi", "sdi", "din", "sda", "sdin", "copi", "data"),
-        "miso": _any("miso", "sdo", "dout", "cipo"), "cs": _any("cs", "ce", "ss", "sce", "scs", "csx", "load", "nss"),
+        "sck": _any("sck", "sclk", "clk", "spi[ _-]?clk", "scl", "clock"), "mosi": _any("mosi", "sdi", "din", "sda", "sdin", "copi", "data", "dio"),
+        "miso": _any("miso", "sdo", "dout", "cipo"), "cs": _any("cs", "ce", "ss", "sce", "scs", "csx", "load", "nss", "stb"),
         "dc": _any("dc", "d/c", "d_c", "dcx", "a0", "rs", "d/cx", "cd"), "reset": _any("reset", "rst", "res", "resx"),
         "backlight": _any("bl", "backlight", "blk", "led"),
     },
@@ -31,6 +31,7 @@ NAMES: dict[str, dict[str, str]] = {
         "wr": _any("wr", "wrx", "write"), "rd": _any("rd", "rdx", "read"), "cs": _any("cs", "csx", "ce"), "reset": _any("reset", "rst", "res", "resx"),
         "backlight": _any("bl", "backlight", "blk", "led"),
     },
+    "two-wire": {"clock": _any("clk", "clock", "tm[ _-]?clk"), "data": _any("dio")},
     "shift": {
         "clock": _any("clock", "clk", "shcp", "sh_cp", "srclk", "sck"), "data": _any("data", "ds", "ser", "din", "sdi", "mosi"),
         "latch": _any("latch", "stcp", "st_cp", "rclk", "lat", "le", "strobe"), "enable": _any("enable", "oe"),
@@ -73,6 +74,7 @@ def named(names: tuple[str, ...]) -> Named | None:
         ("i2c", ("scl", "sda")),
         ("spi", ("sck", "mosi", "cs")),
         ("shift", ("clock", "data", "latch")),
+        ("two-wire", ("clock", "data")),
         ("spi", ("sck", "mosi", "dc")),
         ("shift", ("clock", "data")),
     ):

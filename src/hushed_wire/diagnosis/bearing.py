@@ -33,7 +33,7 @@ def bearing(
     kind, bus = case.kind, case.bus
     roles = case.roles if roles is None else roles
     piece = case.piece if piece is None else piece
-    if kind.addressed:
+    if kind.started:
         return max(case.as_wired.score, case.exchanged.score)
     clock = next((role for role in case.clocks if len(piece.edges(roles[role]).times) > 1), "")
     if not clock:
@@ -89,7 +89,7 @@ def exchanged_by_shape(case: Case) -> tuple[str, str, float, float] | None:
 
 def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
     kind = case.kind
-    if kind.addressed or kind.each_rests:
+    if kind.started or kind.each_rests:
         return None
     frame = next((role for role in (*SELECTS[:2], *LATCHES) if role in case.roles), "")
     clock, data = next(iter(case.clocks), ""), case.serial

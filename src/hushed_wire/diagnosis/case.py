@@ -38,6 +38,7 @@ from ..trace.threshold import Waveforms
 __all__ = [
     "GAIN",
     "POWERED",
+    "STRANGE",
     "Case",
     "Shared",
     "broken",
@@ -52,6 +53,7 @@ __all__ = [
 
 POWERED = Fraction(3600)  # seconds that the part is taken to be powered when the capture starts: power-on is not in it
 MOST_RULED = 400  # commands to which a part's rules are held under each hypothesis
+STRANGE = 0.25  # share of commands that a part does not know, beyond which it does not understand what it gets
 GAIN = 0.4  # by how much a wiring has to make more sense to be named
 
 
@@ -260,12 +262,12 @@ class Case:
     @cached_property
     def as_wired(self) -> Fit:
         """How much sense clock and data make as wired (on an excerpt)."""
-        return self._fit("scl", "sda")
+        return self._fit(*self.kind.needs[:2])
 
     @cached_property
     def exchanged(self) -> Fit:
         """How much sense they make exchanged (on an excerpt)."""
-        return self._fit("sda", "scl")
+        return self._fit(*self.kind.needs[1::-1])
 
     @cached_property
     def columns(self) -> dict[str, Measured]:

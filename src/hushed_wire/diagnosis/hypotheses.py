@@ -37,7 +37,7 @@ __all__ = [
     "wrong_base",
 ]
 
-BRING_UP = 16  # commands and runs of data in which a bring-up has to appear
+BRING_UP = 24  # commands and runs of data in which a bring-up has to appear; a driver of eight digits sends so many with its first picture
 MOST_TOLD = 400  # commands that are looked at
 SENSIBLE = 0.9  # how much sense makes a search for other wirings needless
 

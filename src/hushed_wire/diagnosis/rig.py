@@ -65,9 +65,9 @@ def _probe(bus: Bus, seats: list[Seat]) -> tuple[str, list[str], float, str]:
     kind = BUSES[bus.kind]
     roles = [role for role in dict.fromkeys([*bus.lines, *kind.needs]) if role not in BESIDE]
     lines = [bus.lines.get(role, role.upper()) for role in roles]
-    if kind.addressed:
+    if kind.started:
         clock = float(parse(bus.clock, "Hz")) if bus.clock else 400e3
-        scl, sda = bus.lines.get("scl", "SCL"), bus.lines.get("sda", "SDA")
+        scl, sda = (bus.lines.get(role, role.upper()) for role in kind.needs[:2])
         return bus.name, lines, 10 * clock, f"{sda} falling while {scl} is high (START)"
     part = seats[0].part if seats else None
     to = "rising" if bus.select == "high" else "falling"

@@ -9,7 +9,17 @@ from ..bus.base import BusKind
 from ..finding import Finding
 from .case import Case
 
-__all__ = ["Rule", "every_bus", "has_selects", "is_addressed", "latches", "moves_words", "not_addressed"]
+__all__ = [
+    "Rule",
+    "every_bus",
+    "has_selects",
+    "is_addressed",
+    "is_called",
+    "is_started",
+    "latches",
+    "moves_words",
+    "not_addressed",
+]
 
 
 def every_bus(kind: BusKind) -> bool:
@@ -20,6 +30,16 @@ def every_bus(kind: BusKind) -> bool:
 def is_addressed(kind: BusKind) -> bool:
     """Buses whose devices are called by address."""
     return kind.addressed
+
+
+def is_started(kind: BusKind) -> bool:
+    """Buses on which START and STOP part transfers, with addresses or without."""
+    return kind.started
+
+
+def is_called(kind: BusKind) -> bool:
+    """Such buses without addresses."""
+    return kind.started and not kind.addressed
 
 
 def not_addressed(kind: BusKind) -> bool:

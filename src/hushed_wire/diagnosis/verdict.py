@@ -84,7 +84,7 @@ def _heard(case: Case, rule: Rule) -> bool:
 
 def _carries_words(case: Case) -> bool:
     """Whether the lines carry words of their kind of bus; scanned LEDs have none, and addresses tell it by themselves."""
-    return case.kind.addressed or case.kind.scanned or borne(case)
+    return case.kind.started or case.kind.scanned or borne(case)
 
 
 def _verdict(cases: list[Case], findings: list[Finding]) -> str:

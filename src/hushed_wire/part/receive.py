@@ -118,6 +118,13 @@ class Selected(Receiver):
         return [Payload(value, data, words.effect, words.start, words.end, _owners(own.table))]
 
 
+class Opened(Receiver):
+    """A command that opens the transfer, and its data."""
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        return [first_byte(own.words, own.table, own.table.first, np.arange(len(own.table)))]
+
+
 class Paired(Receiver):
     """Words of register and value that are taken over when the select ends; the last one of a load stays in the part nearest to the driver."""
 
@@ -259,6 +266,8 @@ RECEIVERS: dict[str, Callable[[Seat], Receiver]] = {
     "nine-bit": Selected,
     "register-pairs": Paired,
     "spi-opcode": Opcoded,
+    "spi-first-byte": Opened,
+    "two-wire-first-byte": Opened,
     "rs-line": Latched,
     "nibbles": Latched,
     "half-words": Latched,

@@ -127,6 +127,8 @@ WRAPS: dict[str, Framing] = {
     "nine-bit": Framing("spi", 9, _marked, without=("dc",), said=True),
     "register-pairs": Framing("spi", 16, _pairs, marked=False, of=("cs", "cs1"), without=("dc",), chains=True),
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
+    "spi-first-byte": Framing("spi", 8, _opened, of=("cs", "cs1"), without=("dc",)),
+    "two-wire-first-byte": Framing("two-wire", 8, _opened),
     "rs-line": Framing("parallel", 8, _marked, of=("e",)),
     "nibbles": Framing("parallel", 4, _marked, of=("e",), halves=True),
     "half-words": Framing("parallel", 4, _marked, of=("e",)),
@@ -173,7 +175,7 @@ def unwrap(framing: str, raw: bytes, halves: int = -1, whole: int = -1) -> list[
                 out.append(Send(bool(control & IS_DATA), raw[at + 1 :]))
                 break
         return [send for send in out if send.raw]
-    if framing == "i2c-first-byte":
+    if framing.endswith("-first-byte"):
         return [send for send in (Send(False, raw[:1]), Send(True, raw[1:])) if send.raw]
     if framing == "spi-opcode":
         return [Send(False, raw[1:])]

@@ -71,14 +71,16 @@ def assume(trace: Trace, options: Options) -> Setup:
             raise HushedError(
                 f"{part.name} has no ready panel '{options.panel}'", where="--panel", remedy=nearest(options.panel, part.panels)
             )
-    from .recognise import bus_of, recognised
+    from .recognise import bus_of, low_bit_first, recognised
 
     other = bus_of(trace, options.bus, options.lines, assumed, options.shape)
+    if other is None and not options.bus and not options.lines and not options.part:
+        other = low_bit_first(trace, assumed)
     if other is not None:
         other.clock = options.clock
         rig = Rig(title="worked out from the capture", bus=[other])
         usual: set[str] = set()
-        rig.device = recognised(trace, other, options.part, options.panel, assumed, usual)
+        rig.device = recognised(trace, other, options.part, options.panel, assumed, usual, "order" in options.shape)
         made = Setup(rig, assumed, usual, made_up=True)
         if (
             not rig.device

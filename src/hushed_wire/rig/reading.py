@@ -12,6 +12,7 @@ import numpy as np
 from ..bus.base import BESIDE
 from ..bus.channel import Channel
 from ..bus.scan import Scan
+from ..bus.words import CUT
 from ..errors import HushedError
 from ..part import Commands, Panel, Part
 from ..part.bring_up import set_up_in
@@ -29,6 +30,7 @@ from .schema import Device, Rig
 __all__ = ["DeviceReading", "Reading", "as_piece", "decode", "hear"]
 
 OPENING = 4  # steps with which set-ups begin
+FEW_STEPS = 2  # a set-up of no more than these may be part of each update
 PIECE = 1 << 19  # changes that a whole trace is decoded in: what they need on the way fits into the cache
 
 
@@ -208,9 +210,15 @@ def _light(reading: Reading, device: Device) -> tuple[Trace, int] | None:
 
 
 def _cut_ahead(channels: list[Channel], bus: str, chips: list[Commands]) -> bool:
-    """Whether the first call on a bus with addresses is one whose address was not captured, and the device was told nothing ahead of it."""
-    own = next((channel for channel in channels if channel.bus == bus and channel.who is not None and len(channel.table)), None)
-    if own is None or own.who is None or int(own.who.address[0]) >= 0:
+    """Whether the first transfer on a bus is one whose beginning was not captured, and the device was told nothing ahead of it: a call on a bus with
+    addresses; on others only of a part whose set-up is no more than what drivers send with each picture."""
+    own = next((channel for channel in channels if channel.bus == bus and len(channel.table)), None)
+    if own is None:
+        return False
+    if own.who is None:
+        if int(own.table.began[0]) != CUT or any(len(chip.part.start_up) > FEW_STEPS for chip in chips):
+            return False
+    elif int(own.who.address[0]) >= 0:
         return False
     first = min((int(chip.payload.start[0]) for chip in chips if len(chip)), default=None)
     return first is not None and first >= int(own.table.start[0])

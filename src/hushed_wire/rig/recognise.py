@@ -31,7 +31,7 @@ from .guess_settings import NOTHING, Shape, selected, shaped
 from .reading import decode
 from .schema import Bus, Device, Rig, panel_of
 
-__all__ = ["bus_of", "likely_roles", "recognised"]
+__all__ = ["bus_of", "likely_roles", "low_bit_first", "recognised"]
 
 LOOKED_AT = 400_000  # changes in which a part is looked for
 AT_FIRST = 20_000  # changes in which a part that makes no sense of anything is told, whatever comes later
@@ -117,6 +117,25 @@ def _by_traffic(trace: Trace, kind: str, given: bool, assumed: dict[str, str]) -
     return _Found("spi", _from_fit(fit), "the traffic", fit)
 
 
+def low_bit_first(trace: Trace, assumed: dict[str, str]) -> Bus | None:
+    """The bus of two wires without addresses on which a part makes sense of what else would be I2C; None where none does.
+
+    On the wires they are the same: there it is told by the first bytes of transfers, which no I2C driver sends.
+    """
+    part = excerpt(trace)
+    wires = best_i2c(part)
+    if wires is None:
+        return None
+    bus = Bus("bus", "two-wire", lines={"clock": trace.names[wires.scl], "data": trace.names[wires.sda]})
+    if _best_sense(part, bus, "", "") is None:
+        return None
+    clock, data = bus.lines.values()
+    assumed["lines"] = (
+        f"two wires without addresses, low bit first: CLOCK is '{clock}' and DATA is '{data}'; as a part's commands appear so"
+    )
+    return bus
+
+
 def _unnamed(trace: Trace, strobed: ParallelFit) -> HushedError:
     pulses, latched = (", ".join(trace.names[line] for line in lines) for lines in (strobed.strobes, strobed.latched))
     return HushedError(
@@ -179,11 +198,21 @@ def _from_fit(fit: SpiFit) -> dict[str, int]:
     return out | ({"dc": fit.dc} if fit.dc >= 0 else {})
 
 
-def recognised(trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str], usual: set[str]) -> list[Device]:
-    """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them."""
+def recognised(
+    trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str], usual: set[str], ordered: bool = True
+) -> list[Device]:
+    """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them. ordered: which bit comes first was said;
+    else the other end is tried, too."""
     if BUSES[bus.kind].scanned:
         return _lamps(bus, part, panel, assumed)
     best = _best_sense(trace, bus, part, panel)
+    if best is None and not ordered and BUSES[bus.kind].transfers and "order" in BUSES[bus.kind].settings:
+        bus.order = "lsb"
+        best = _best_sense(trace, bus, part, panel)
+        if best is None:
+            bus.order = "msb"
+        else:
+            assumed["order"] = "the lowest bit of a word comes first, as a part's commands appear so"
     if best is None:
         return []
     _, known, device = best
@@ -336,7 +365,7 @@ def _could_be(part: Part, bus: Bus) -> bool:
         row = WRAPS[framing]
         if row.bus != bus.kind or (bus.bits != row.bits if bus.bits or row.said else False):
             continue
-        named = any(role in roles for role in row.of) or row.said
+        named = not row.of or any(role in roles for role in row.of) or row.said
         if named and not any(role in roles for role in row.without):
             return row.bus != "parallel" or "wr" in row.of or ("cs1" in roles) == (part.memory.chips > 1)
     return False

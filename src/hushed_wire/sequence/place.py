@@ -253,14 +253,18 @@ def _digits(state: State, column: int, said: str, side: str) -> list[Send]:
             shape = lit_of(char, kind_of(names))
             if shape is None:
                 raise HushedError(f"{COUNTED[kind_of(names)]} segments cannot show '{char}'", remedy="take another letter")
+            if point and "dp" not in names:
+                raise HushedError(f"'{said}': this panel has no points", remedy="leave it out, or take another panel")
             lit = [*shape, *(["dp"] if point else [])]
             value = sum(1 << bit for bit, name in enumerate(names) if name in lit)
+        # A colon may be a bit of a digit's own byte.
+        value |= sum(mask for after, own, mask in target.panel.colons if own == cell and after in marks)
         if scanned:
             held[cell] = value
         else:
             out += digit_sends(state, cell, value, len(names))
     for after, cell, mask in target.panel.colons:
-        if column < after < column + len(glyphs):
+        if column < after < column + len(glyphs) and cell not in cells:
             out += digit_sends(state, cell, mask if after in marks else 0)
     return [Send(True, bytes(held))] if scanned else out
 

@@ -45,7 +45,9 @@ def _picture(state: State, target: Target) -> list[Step]:
         text = _lettered(panel.width, panel.height)
         return list(_steps(state, parse_text(text, "test picture")))
     if panel.form == "digits":
-        text = 'text 0,0 "' + "".join(f"{k % 10}." for k in range(panel.width, 0, -1)) + '"'
+        point, colons = "." if "dp" in panel.segments else "", {after for after, _, _ in panel.colons}
+        shown = (f"{':' if at in colons and not point else ''}{(panel.width - at) % 10}{point}" for at in range(panel.width))
+        text = f'text 0,0 "{"".join(shown)}"'
         return list(_steps(state, parse_text(text, "test picture")))
     from ..picture.test_card import colour_card, test_card
     from .canvas import pixels_step

@@ -218,8 +218,12 @@ class TextReport:
             )
             text += f"; {over.stray:,} clocks outside transactions" if over.stray else ""
         elif kind.transfers:
-            mode = f"mode {bus.mode}, " if bus is not None else ""
-            clock = f", clock {show((own.bits - 1) / (own.span * tick), 'Hz')}" if own.span and own.bits > 1 else ""
+            mode = f"mode {bus.mode}, " if bus is not None and "mode" in kind.settings else ""
+            clock = (
+                f", clock {show((kind.bit_times if kind.started else own.bits - 1) / (own.span * tick), 'Hz')}"
+                if own.span and own.bits > 1
+                else ""
+            )
             text = f"{mode}{own.bits} bits a word{clock}: {counted(transactions, 'transfer')} with {counted(words, 'word')}"
         elif kind.each_rests:
             text = f"{own.bits} data lines: {words:,} words" + (f", {own.reads:,} of them reads" if own.reads else "")
@@ -315,7 +319,7 @@ def _ending(row: Row) -> str:
             said.append("broken off" + (f" in mid-word ({counted(spare, 'bit')})" if spare else ""))
     elif spare:
         said.append(f"broken off in mid-word ({counted(spare, 'bit')})")
-    elif ENDED[ended] == "cut" and kind.transfers and own.select:
+    elif ENDED[ended] == "cut" and kind.transfers and (own.select or kind.started):
         said.append("the capture ends in it")
     return "; ".join(said)
 

@@ -20,7 +20,7 @@ from ...part.wrap import WRAPS
 from ...rig import DeviceReading
 from ...trace import Trace, mishap
 from ..bearing import CARRIED, bearing, borne, exchanged_by_shape
-from ..case import GAIN, Case, legibility, sense, unmet
+from ..case import GAIN, STRANGE, Case, legibility, sense, strange_share, unmet
 from ..hypotheses import (
     MOST_TOLD,
     SENSIBLE,
@@ -155,7 +155,10 @@ def other_wirings(case: Case) -> Iterator[Finding]:
 def _understood(reading: DeviceReading, now: float) -> bool:
     """Whether a device makes sense of what it gets as wired. now: how much."""
     return (
-        now >= SENSIBLE and legibility(reading) >= LEGIBLE and (brought_up(reading, reading.chips) or not reading.part.start_up)
+        now >= SENSIBLE
+        and legibility(reading) >= LEGIBLE
+        and (brought_up(reading, reading.chips) or not reading.part.start_up)
+        and strange_share(reading.chips) <= STRANGE
     )
 
 

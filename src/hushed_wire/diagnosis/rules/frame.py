@@ -14,7 +14,7 @@ from ...finding import Finding
 from ...part.wrap import WRAPS
 from ..bearing import exchanged_by_shape
 from ..case import Case
-from ..rule import Rule, has_selects, is_addressed
+from ..rule import Rule, has_selects, is_addressed, is_called
 
 __all__ = ["RULES"]
 
@@ -78,6 +78,25 @@ def refused(case: Case) -> Iterator[Finding]:
         end=case.seconds(int(words.end[data[-1]])), count=len(data),
         evidence={"refused": len(data), "first byte": f"{int(words.value[data[0]]):#04x}"},
         bytes=f"{len(data):,} data byte{'s' if len(data) > 1 else ''}", transactions=f"{len(writes):,} of {len(table):,}",
+    )  # fmt: skip
+
+
+def unheard(case: Case) -> Iterator[Finding]:
+    """Bytes that nobody acknowledges on a bus without addresses."""
+    words = [channel.words for channel in case.channels]
+    count = sum(map(len, words))
+    if count < 2 or case.as_wired.score < 0.5:
+        return
+    missed = [(int(own.start[at]), int(own.end[at])) for own in words for at in np.flatnonzero(~own.ack).tolist()]
+    if not missed:
+        case.rule_out("frame.data-refused", "every byte is acknowledged")
+        return
+    clock, data = case.kind.needs[:2]
+    device = next((device.name for device in case.rig.devices_on(case.bus)), None)
+    yield case.found(
+        "frame.data-refused", "none" if len(missed) == count else "some", device=device, lines=case.names(data), confidence="likely",
+        start=case.seconds(missed[0][0]), end=case.seconds(missed[-1][1]), count=len(missed), evidence={"bytes": count, "not acknowledged": len(missed)},
+        missed=len(missed), data=case.bus.lines.get(data, data.upper()), names=" and ".join(case.names(clock, data)), count_of=count,
     )  # fmt: skip
 
 
@@ -225,6 +244,7 @@ RULES = [
     Rule("frame", no_nines, is_addressed),
     Rule("frame", refused, is_addressed),
     Rule("frame", endless, is_addressed),
+    Rule("frame", unheard, is_called),
     Rule("frame", selects, has_selects),
     Rule("frame", slipped, has_selects),
     Rule("frame", truncated, has_selects),

@@ -13,7 +13,7 @@ from ...units import show
 from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
 from ..case import Case, legibility, sense, unmet
 from ..hypotheses import inverted_as_a_whole
-from ..rule import Rule, has_selects, is_addressed, not_addressed
+from ..rule import Rule, has_selects, is_started, not_addressed
 
 __all__ = ["RULES"]
 
@@ -56,13 +56,13 @@ def held(case: Case) -> Iterator[Finding]:
 
 
 def _speaks(case: Case, role: str) -> bool:
-    """Whether the line that moves, beside one that does not, is a clock of such words, or data that call an address."""
+    """Whether the line that moves, beside one that does not, is a clock of such words, or data that call an address, where there are any."""
     if role in case.kind.clocks:
         rises = case.moves(role) // 2
         return (
             rises < 16 or any(clocked(case.trace, case.roles[role], None, bits) >= 0.8 for bits in (9, 10)) or _nines(case, role)
         )
-    return case.moves(role) < 8 or addressed_by_data(case, case.roles[role])
+    return case.moves(role) < 8 or not case.kind.addressed or addressed_by_data(case, case.roles[role])
 
 
 def _nines(case: Case, role: str) -> bool:
@@ -80,6 +80,8 @@ def still(case: Case) -> Iterator[Finding]:
     if not busy:
         return
     clocks = case.clocks
+    if case.kind.started and not all(here[role] for role in case.kind.needs):
+        return  # `held` tells that
     if clocks and not any(here[role] for role in clocks):
         data = [role for role in busy if role in case.kind.data_lines(case.bus.lines) or role == case.serial]
         if len(busy) >= 2 and len(data) >= (2 if case.kind.each_rests else 1):  # one line alone may carry anything
@@ -207,7 +209,7 @@ def turned_select(case: Case) -> Iterator[Finding]:
 
 
 RULES = [
-    Rule("wiring", held, is_addressed),
+    Rule("wiring", held, is_started),
     Rule("wiring", still, not_addressed),
     Rule("wiring", misplaced, not_addressed),
     Rule("wiring", turned_select, has_selects),

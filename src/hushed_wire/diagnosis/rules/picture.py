@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ...finding import Finding
 from ...part.paged import Memory
 from ...rig import DeviceReading
-from ..case import Case
+from ..case import STRANGE, Case, strange_share
 from ..offsets import offsets
 from ..rule import Rule
 
@@ -90,7 +90,7 @@ def all_good(case: Case) -> Iterator[Finding]:
         if not reading.shows:
             continue
         glass = reading.glass()
-        if not len(reading) or not glass.shown or not glass.anything:
+        if not len(reading) or not glass.shown or not glass.anything or strange_share(reading.chips) > STRANGE:
             continue
         start, end = case.span
         yield case.found(

@@ -18,7 +18,7 @@ from ...trace import mishap
 from ...units import show
 from ..bearing import borne
 from ..case import Case, sense, strange_share
-from ..rule import Rule, is_addressed, not_addressed
+from ..rule import Rule, is_addressed, is_started, not_addressed
 
 __all__ = ["RULES"]
 
@@ -187,16 +187,16 @@ def _glitches(
 
 
 def exchanged(case: Case) -> Iterator[Finding]:
-    """Clock and data of an I2C bus exchanged: makes sense that way, and not as wired."""
+    """Clock and data of a bus with START and STOP exchanged: makes sense that way, and not as wired."""
     wired, other = case.as_wired, case.exchanged
+    clock, data = case.kind.needs[:2]
+    roles = f"{clock.upper()} and {data.upper()}"
     if wired.score >= 0.5 or other.score < 0.8 or other.words < 1:
         if wired.words:
-            text = (
-                f"{wired.score:.0%} of the clocked bits make whole words as wired, {other.score:.0%} with SCL and SDA exchanged"
-            )
+            text = f"{wired.score:.0%} of the clocked bits make whole words as wired, {other.score:.0%} with {roles} exchanged"
             case.rule_out("wiring.swapped-lines", text)
         return
-    (scl, sda), (start, end) = case.names("scl", "sda"), case.span
+    (scl, sda), (start, end) = case.names(clock, data), case.span
     answered = f"{other.answered} addresses answered" if other.answered else "no address answered"
     yield case.found(
         "wiring.swapped-lines", "probes" if other.answered else "clock-and-data", lines=[scl, sda], start=start, end=end,
@@ -207,19 +207,19 @@ def exchanged(case: Case) -> Iterator[Finding]:
             "whole_words_exchanged": other.words,
             "reading": f"as wired, {wired.score:.0%} of the clocked bits make whole words; exchanged, {other.score:.0%}: {other.words} words, {answered}",
         },
-        scl=scl, sda=sda,
+        scl=scl, sda=sda, roles=roles, clock=clock, data=data,
     )  # fmt: skip
 
 
 def turned_over(case: Case) -> Iterator[Finding]:
-    """Both lines of an I2C bus behind something that inverts: they rest low, and make sense turned over."""
+    """Both lines of such a bus behind something that inverts: they rest low, and make sense turned over."""
     if max(case.as_wired.score, case.exchanged.score) >= 0.5 or not all(case.moves(role) for role in case.kind.needs):
         return
     piece = case.piece
     names = case.names(*case.kind.needs)
     for name in names:
         piece = mishap.invert(piece, name)
-    fit = fit_i2c(piece, case.roles["scl"], case.roles["sda"])
+    fit = fit_i2c(piece, *(case.roles[role] for role in case.kind.needs[:2]))
     if fit.score >= 0.9 and fit.words > 4:
         start, end = case.span
         yield case.found(
@@ -232,6 +232,6 @@ RULES = [
     Rule("wiring", joined, lambda kind: not kind.scanned),
     Rule("wiring", disturbed, is_addressed),
     Rule("wiring", spikes, not_addressed),
-    Rule("wiring", exchanged, is_addressed),
-    Rule("wiring", turned_over, is_addressed),
+    Rule("wiring", exchanged, is_started),
+    Rule("wiring", turned_over, is_started),
 ]
