@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import gc
 import io
 import os
 import random
@@ -53,6 +54,7 @@ def command(*words: str) -> None:
     """Runs a command line in this process. Raises Defect."""
     from hushed_wire.cli.main import main
 
+    gc.collect()  # the program leaves that to the end of its process
     out, told = Outlet(), Outlet()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(told):
         try:

@@ -77,6 +77,8 @@ WAYS: dict[str, tuple[str, str]] = {
         bus("parallel", [*WIDE, "cs1", "cs2", "reset"], select="high") + device("ks0108", "128x64"),
         'text 50,20 "ENGINE"',
     ),
+    "st7032": (bus("i2c", ["scl", "sda"], clock="400kHz") + device("st7032", "16x2", address=0x3E), 'text 2,1 "TIDE 4.2"'),
+    "aip31068": (bus("i2c", ["scl", "sda"], clock="100kHz") + device("aip31068", "16x2", address=0x3E), 'text 0,0 "TIDE 4.2"'),
     "behind pcf8574": (
         bus("i2c", ["scl", "sda"], clock="100kHz")
         + bridge("pcf8574", PINS, address=0x23)

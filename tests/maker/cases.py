@@ -253,6 +253,18 @@ def digits(seed: int, wrong: str, chain: int = 1) -> Made:
     return Made(wave, rig, _options("spi", roles, "max7219", "8x8"))
 
 
+def lettered(seed: int, wrong: str, part: str = "st7032", present: bool = True) -> Made:
+    """Two rows of letters on I2C."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCL=1, SDA=1)
+    bus = I2c(wave, chance.choice((100e3, 380e3)), present=(0x3E,) if present else ())
+    displays.lettered(displays.keyed(bus, 0x3E), wave, chance, chance.choice(displays.TEXTS), part, wrong)
+    wave.wait(2e6)
+    roles = {"scl": "SCL", "sda": "SDA"}
+    rig = _bus("i2c", roles) + DEVICE.format(on="wires", part=part, panel="16x2") + "address = 0x3E\n"
+    return Made(wave, rig, _options("i2c", roles, part, "16x2"))
+
+
 def segments(seed: int, wrong: str, part: str = "tm1637", there: bool = True) -> Made:
     """Modules of four digits on two wires without an address, or of eight on three; both take the lowest bit first."""
     chance = random.Random(seed)
@@ -564,7 +576,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
-    "segments": segments,
+    "segments": segments, "lettered": lettered,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -665,6 +677,10 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("digits", seed, {}, ("swap CLK DIN", SWAP, ()), ("swap DIN LOAD", SWAP, ()), ("low DIN", STUCK, ()), ("low CLK", STUCK, ()),
                       ("high LOAD", STUCK, ()), ("low LOAD", SELECT, ()), ("join CLK DIN", JOINED, ()), ("swap CLK LOAD", SWAP, ()))  # fmt: skip
     yield from _wrong("digits", seed, {}, "setup.shutdown", "setup.scan-limit", "setup.test-mode")
+    for part in ("st7032", "aip31068"):
+        yield from _wrong("lettered", seed, {"part": part}, "setup.display-off", "setup.wrong-geometry")
+        yield Case("lettered", seed, ("address.no-answer",), kinds={"part": part, "present": False})
+    yield Case("lettered", seed, ("setup.charge-pump-off",), wrong="setup.charge-pump-off")
     yield from _wired("segments", seed, {}, ("swap CLK DIO", SWAP, ()), ("low DIO", STUCK, ()), ("low CLK", STUCK, ()), ("high DIO", STUCK, ()),
                       ("join CLK DIO", JOINED, ()))  # fmt: skip
     yield from _wrong("segments", seed, {}, "setup.display-off", "picture.blank")
@@ -775,7 +791,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
-        ("segments", {}), ("segments", {"part": "tm1638"}),
+        ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:

@@ -187,6 +187,39 @@ def character(
             wave.wait(letter_rest or word)
 
 
+def lettered(send: Send, wave: Wave, chance: random.Random, text: Sequence[str], part: str, wrong: str = "") -> None:
+    """A character display with a controller on I2C, as its drivers set it up: AIP31068 like an HD44780, ST7032 with its second table of instructions."""
+
+    def write(value: int, is_data: bool = False) -> None:
+        send([value], is_data)
+        wave.wait(60e3)
+
+    wave.wait(50e6)
+    function = 0x30 if wrong == "setup.wrong-geometry" else 0x38
+    if part == "st7032":
+        steps = [function, function | 1, 0x14, 0x70 | chance.randrange(16), 0x54 | chance.randrange(4) | 8 * chance.randrange(2)]
+        for step in steps:
+            write(step)
+        if wrong != "setup.charge-pump-off":
+            write(0x68 | chance.randrange(2, 8))
+        wave.wait(chance.choice((210e6, 300e6)))
+    else:
+        for _ in range(chance.choice((1, 3))):
+            write(function)
+    for step in (function, 0x08 if wrong == "setup.display-off" else 0x0C, 0x01):
+        write(step)
+    wave.wait(2e6)
+    write(0x06)
+    whole = chance.random() < 0.5  # a line in one transaction, or a letter in each
+    for address, line in zip((0x80, 0xC0), text, strict=False):
+        write(address)
+        if whole:
+            send([ord(letter) for letter in line], True)
+            wave.wait(60e3)
+        for letter in "" if whole else line:
+            write(ord(letter), True)
+
+
 @dataclass
 class Backpack:
     """A character display behind eight outputs: which of them is which line."""
