@@ -30,7 +30,14 @@ __all__ = [
 ]
 
 
-KINDS = ("i2c", "spi", "parallel", "shift", "matrix", "two-wire")  # those of `bus.base.BUSES`, which is loaded only when they are used
+KINDS = (
+    "i2c",
+    "spi",
+    "parallel",
+    "shift",
+    "matrix",
+    "two-wire",
+)  # those of `bus.base.BUSES`, which is loaded only when they are used
 DATA_LINES = tuple(f"d{k}" for k in range(16))
 
 
