@@ -58,6 +58,8 @@ WAYS: dict[str, tuple[str, str]] = {
         bus("parallel", [f"d{k}" for k in range(8)] + ["rs", "wr", "rd", "cs"]) + device("st7789", "240x240"),
         'text 3,9 "GATE"',
     ),
+    "ssd1351": (bus("spi", SPI, clock="10MHz") + device("ssd1351", "128x128"), 'text 3,9 "GATE" 0xFF0000'),
+    "ssd1331": (bus("spi", SPI, clock="5MHz", mode=3) + device("ssd1331", "96x64"), 'text 3,9 "GATE" 0x00FF00'),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

@@ -196,6 +196,15 @@ SET_UPS = (
     SetUp("st7796", "480x320", (*ST7796, ("36", "28"))),
     SetUp("ili9488", "320x480", ILI9488),
     SetUp("ili9488", "480x320", told(ILI9488, c36="28")),
+    SetUp("ssd1351", "128x128", (
+        ("FD", "12"), ("FD", "B1"), ("AE", ""), ("B3", "F1"), ("CA", "7F"), ("A0", "74"), ("15", "007F"), ("75", "007F"), ("A1", "00"), ("A2", "00"),
+        ("B5", "00"), ("AB", "01"), ("B1", "32"), ("BE", "05"), ("A6", ""), ("C1", "C880C8"), ("C7", "0F"), ("B4", "A0B555"), ("B6", "01"), ("AF", ""), 0.2,
+    )),
+    SetUp("ssd1331", "96x64", (
+        ("AE", ""), ("A072", ""), ("A100", ""), ("A200", ""), ("A4", ""), ("A83F", ""), ("AD8E", ""), ("B00B", ""), ("B131", ""), ("B3F0", ""),
+        ("8A64", ""), ("8B78", ""), ("8C64", ""), ("BB3A", ""), ("BE3E", ""), ("8706", ""), ("8191", ""), ("8250", ""), ("837D", ""), ("AF", ""), 0.1,
+        ("2500005F3F", ""), 0.001,
+    )),
 )  # fmt: skip
 
 
@@ -242,6 +251,15 @@ def runs_of(own: SetUp) -> list[tuple[int, bytes] | float]:
     width, height = own.size
     x, y = own.window
     shown = picture(width, height)
+    if own.part in (
+        "ssd1351",
+        "ssd1331",
+    ):  # parameters behind D/C high on one of them, low on the other, which has no command to begin a write
+        window = [(0x15, (x, x + width - 1)), (0x75, (y, y + height - 1))]
+        for code, ends in window:
+            out += [(0, bytes([code])), (1, bytes(ends))] if own.part == "ssd1351" else [(0, bytes([code, *ends]))]
+        out += [(0, b"\x5c")] if own.part == "ssd1351" else []
+        return [*out, (1, np.where(shown, 0xFFFF, 0).astype(">u2").tobytes())]
     if own.part in COLOUR:
         ends = [value.to_bytes(2, "big") for value in (x, x + width - 1, y, y + height - 1)]
         out += [(0, b"\x2a"), (1, ends[0] + ends[1]), (0, b"\x2b"), (1, ends[2] + ends[3]), (0, b"\x2c")]
@@ -265,7 +283,7 @@ class RealSetUps(unittest.TestCase):
 
     def made(self, own: SetUp) -> tuple[Any, Any]:
         """The capture and the rig, read from files."""
-        slow = own.part in ("sh1106", "pcd8544")
+        slow = own.part in ("sh1106", "pcd8544", "ssd1331")
         (self.folder / "rig.toml").write_text(RIG.format(part=own.part, panel=own.panel, clock="4MHz" if slow else "8MHz"))
         (self.folder / "wires.bin").write_bytes(samples(runs_of(own), 3 if slow else 1).tobytes())
         return hushed_wire.read_capture(self.folder / "wires.bin", raw=1, rate="16MHz"), hushed_wire.load_rig(

@@ -33,16 +33,32 @@ class PixelMemory(Journal):
         self._at = 0  # pixels from the window's corner
         self._writing = False
         self._rest: NDArray[np.uint8] = np.empty(0, np.uint8)  # bytes of a pixel that is not whole yet
+        # Where no command begins a write, whatever comes as data is one, and each window begins anew (SSD1331 datasheet, 9.1.1, 9.1.2).
+        self._always = "write" not in {command.effect for command in part.command}
+        self._writing = self._always
 
     def _columns_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
         self._window[:2] = int(fields.get("start", self._window[0])), int(fields.get("end", self._window[1]))
+        self._anew()
 
     def _rows_window(self, when: int, name: str, fields: dict[str, Value]) -> None:
         self._window[2:] = int(fields.get("start", self._window[2])), int(fields.get("end", self._window[3]))
+        self._anew()
+
+    def _anew(self) -> None:
+        """A window was set."""
+        if self._always:
+            self._at, self._rest = 0, self._rest[:0]
+
+    def _cleared(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        """A box that the controller itself makes black: its corners as they are addressed."""
+        x, y = (np.arange(int(fields[low]), int(fields[high]) + 1) for low, high in (("left", "right"), ("top", "bottom")))
+        across, down = (each.reshape(-1) for each in np.meshgrid(x, y))
+        self._put(np.full(len(across), when, np.int64), across, down, np.zeros(len(across), np.uint32))
 
     def _interrupted(self) -> None:
         """Any command ends a write to memory, and what is sent behind it are its parameters (MIPI DCS 1.02, write_memory_start)."""
-        self._writing = False
+        self._writing = self._always
 
     def _start(self, when: int, name: str, fields: dict[str, Value]) -> None:
         self._at, self._writing, self._rest = 0, True, self._rest[:0]
@@ -69,8 +85,12 @@ class PixelMemory(Journal):
         width, height = x1 - x0 + 1, y1 - y0 + 1
         step = (self._at + np.arange(len(colours))) % (width * height)
         self._at = (self._at + len(colours)) % (width * height)
+        self._put(when, x0 + step % width, y0 + step // width, colours)
+
+    def _put(self, when: NDArray[np.int64], x: NDArray[Any], y: NDArray[Any], colours: NDArray[np.uint32]) -> None:
+        """Colours at places as they are addressed, each at its tick."""
         turned = {role: self.role(role) for role in ("column_order", "row_order", "exchange")}
-        column, row = Orientation.of(self.columns, self.rows, turned).place(x0 + step % width, y0 + step // width)
+        column, row = Orientation.of(self.columns, self.rows, turned).place(x, y)
         inside = (column >= 0) & (column < self.columns) & (row >= 0) & (row < self.rows)
         self._write(when[inside], (row * self.columns + column)[inside], colours[inside])
 
@@ -183,4 +203,5 @@ PixelMemory.effects = {
     "write": PixelMemory._start,
     "write-on": PixelMemory._go_on,
     "reset": PixelMemory._reset,
+    "clear-box": PixelMemory._cleared,
 }
