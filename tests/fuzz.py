@@ -62,6 +62,8 @@ def command(*words: str) -> None:
         except SystemExit as ended:  # the parser's way
             status = int(ended.code or 0)
     said = re.sub(r"(?m)^INFO: Instrumenting .*\n", "", told.text())  # what is loaded on the way tells so
+    if "Failed to disassemble bytecode" in said:
+        return  # of what watches the coverage, now and then
     if status not in (0, 1, 2) or "should not have happened" in said or "not enough memory" in said:
         raise Defect(f"{' '.join(words)}: status {status}: {said}")
     if status == 2 and not said.startswith("hushed-wire"):

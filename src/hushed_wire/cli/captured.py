@@ -67,7 +67,7 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
             named=_named(args) if wanted is None else None,
             threshold=None if threshold is None else float(threshold),
             hysteresis=None if hysteresis is None else float(hysteresis),
-            cores=os.cpu_count() or 1,
+            cores=_cores(),
         )
 
     lent = getattr(args, "lent", ())  # what the project says is for the files that want it
@@ -85,6 +85,12 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
     if in_volts and source.waveforms is None:
         say("warning: --threshold and --hysteresis play no role here: the file has levels, not volts")
     return source
+
+
+def _cores() -> int:
+    """Cores that may read a capture: one in a process of a sweep, which has all of them at work."""
+    several = sys.modules.get("multiprocessing")  # who is none of several need not load it
+    return 1 if several is not None and several.parent_process() is not None else os.cpu_count() or 1
 
 
 def _named(args: argparse.Namespace) -> list[str]:
@@ -258,7 +264,8 @@ def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace
     """The whole capture as blocks, each one only once, and the rig to read them by: the file, or one worked out from the beginning."""
     from ..trace import joined
 
-    source, head, rest = _opening(args, bar, _head(args.bus))
+    live = args.capture == "-" and args.line
+    source, head, rest = _opening(args, bar, LIVE_HEAD if live else _head(args.bus))
     plan = plan_for(joined(head) if head else empty_trace(source), args)
     if not args.rig:
         save_rig(args, plan)
@@ -277,7 +284,6 @@ def _opening(
     head: list[Trace] = []
     if args.rig:
         return source, head, pieces
-    most = LIVE_HEAD if args.capture == "-" and args.line else most
     for piece in pieces:
         head.append(as_changes(piece))
         if sum(map(len, head)) >= most:
