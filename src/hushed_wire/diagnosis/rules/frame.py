@@ -14,7 +14,7 @@ from ...finding import Finding
 from ...part.wrap import WRAPS
 from ..bearing import exchanged_by_shape
 from ..case import Case
-from ..rule import Rule, has_selects, is_addressed, is_called
+from ..rule import Rule, has_selects, is_addressed, is_called, is_started
 
 __all__ = ["RULES"]
 
@@ -23,7 +23,7 @@ def _places(count: int) -> str:
     return f"{count} place{'s' if count > 1 else ''}"
 
 
-# ---- I2C ------------------------------------------------------------------------------------------------------------------
+# ---- I2C, and two wires without addresses -------------------------------------------------------------------------------------------------------
 
 
 def no_nines(case: Case) -> Iterator[Finding]:
@@ -36,7 +36,7 @@ def no_nines(case: Case) -> Iterator[Finding]:
     slip = bool(np.isin(spare[broken], (1, 2, 7, 8)).mean() >= 0.5)  # one or two clocks too many, or lost
     first, last = int(broken[0]), int(broken[-1])
     yield case.found(
-        "frame.bit-slip" if slip else "frame.truncated-word", "nine", confidence="likely", lines=case.names("scl"),
+        "frame.bit-slip" if slip else "frame.truncated-word", "nine", confidence="likely", lines=case.names(case.kind.needs[0]),
         start=case.seconds(int(table.start[first])), end=case.seconds(int(table.end[last])), count=len(broken),
         evidence={"bits_left_over": int(spare[first])}, broken=f"{len(broken):,}", count_of=f"{len(table):,}",
     )  # fmt: skip
@@ -241,7 +241,7 @@ def _odd_groups(words: Words, read: NDArray[np.bool_] | None) -> NDArray[np.int6
 
 
 RULES = [
-    Rule("frame", no_nines, is_addressed),
+    Rule("frame", no_nines, is_started),
     Rule("frame", refused, is_addressed),
     Rule("frame", endless, is_addressed),
     Rule("frame", unheard, is_called),

@@ -12,7 +12,7 @@ from ...sequence.timed import LATENT
 from ...units import show
 from ..case import Case
 from ..margins import Margin, of_execution, of_parts, of_specification
-from ..rule import Rule, is_addressed, latches
+from ..rule import Rule, is_addressed, is_started, latches
 
 __all__ = ["RULES"]
 
@@ -116,28 +116,32 @@ def specified_times(case: Case) -> Iterator[Finding]:
 
 def hung(case: Case) -> Iterator[Finding]:
     """A line that is held low at the end, when nobody is clocking any more."""
-    for role, other in (("sda", "scl"), ("scl", "sda")):
+    clock, data = case.kind.needs[:2]
+    for role, other in ((data, clock), (clock, data)):
         own, beside = case.edges(role), case.edges(other)
         if len(own.times) < 8 or own.level[-1] != 0:
             continue
-        last = max(int(own.times[-1]), int(beside.times[-1]) if role == "sda" else 0)
+        last = max(int(own.times[-1]), int(beside.times[-1]) if role == data else 0)
         still = case.seconds(case.trace.end - last)
         lows = own.durations()[own.level == 0]
         lies = case.seconds(int(lows[-1]))
         # Zeros hold SDA low for as long as they come; a driver that rests meanwhile meant a STOP, and did not get it.
-        clock = case.edges("scl")
-        highs = (clock.level == 1) & (clock.times > own.times[-1])
-        usual_high = float(np.median(clock.durations()[clock.level == 1]))
-        rests = role == "sda" and bool((clock.durations()[highs] > 5 * usual_high).any())
+        clocked = case.edges(clock)
+        highs = (clocked.level == 1) & (clocked.times > own.times[-1])
+        usual_high = float(np.median(clocked.durations()[clocked.level == 1]))
+        rests = role == data and bool((clocked.durations()[highs] > 5 * usual_high).any())
         usual = case.seconds(int(np.sort(lows[:-1])[-2])) if len(lows) > 3 else 0.0
         stopped = len(case.table) > 0 and int(case.table.ended[-1]) == STOP
+        # A clock that falls behind the last STOP, with no START, was pulled down by somebody.
+        stopped = stopped and not (role == clock and beside.level[-1] == 1 and int(own.times[-1]) > int(case.table.end[-1]))
         if lies < max(HUNG, 4 * usual) or not (still > HUNG or rests) or stopped:
             continue
         name = case.names(role)[0]
         yield case.found(
-            "timing.bus-hung", role, lines=[name], start=case.seconds(int(own.times[-1])), end=case.span[1],
+            "timing.bus-hung", role if case.kind.addressed else "held", lines=[name], start=case.seconds(int(own.times[-1])), end=case.span[1],
             confidence="certain" if still > 2 * HUNG else "likely",
             evidence={"low for": show(lies, "s"), "transaction": "open" if case.ends_open else "ended"}, name=name, lasts=show(lies, "s"),
+            data=case.bus.lines.get(data, data.upper()),
         )  # fmt: skip
         return
     case.rule_out("timing.bus-hung", "both lines come up again")
@@ -165,7 +169,7 @@ def never_ready(case: Case) -> Iterator[Finding]:
 
 
 RULES = [
-    Rule("timing", hung, is_addressed),
+    Rule("timing", hung, is_started),
     Rule("timing", specified_times, is_addressed),
     Rule("timing", part_times),
     Rule("timing", executed),
