@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
-from hushed_wire.trace import read_capture, vcd_ahead, vcd_plain
+from hushed_wire.trace import read_capture, vcd_ahead, vcd_body, vcd_plain
 from hushed_wire.trace import vcd as own_vcd
 from hushed_wire.trace.stream import open_stream
 from support import scratch
@@ -70,7 +70,7 @@ def told(text: str) -> list[tuple[int, str, str]]:
 def pieces(size: int) -> Iterator[None]:
     """Files are read in pieces of `size` bytes."""
     with contextlib.ExitStack() as stack:
-        for name, value in (("vcd.PIECE", size), ("vcd_header.PIECE", size), ("vcd.LONGEST", 10**6)):
+        for name, value in (("vcd.PIECE", size), ("vcd_header.PIECE", size), ("vcd_body.LONGEST", 10**6)):
             stack.enter_context(mock.patch(f"hushed_wire.trace.{name}", value))
         yield
 
@@ -169,13 +169,13 @@ class AnyBody(unittest.TestCase):
         path = FOLDER / "tick.vcd"
         path.write_text(self.HEADER + "#0\n0!\n0#\n0b\n00\n#5\n" + "1!\n0!\n" * 5000 + "1#\n#9\n1!\n")
         sizes = []
-        real = own_vcd._settled
+        real = vcd_body._settled
 
         def watched(*columns: object):  # type: ignore[no-untyped-def]
             sizes.append(len(real(*columns)[0]))
             return real(*columns)
 
-        with pieces(2000), mock.patch.object(own_vcd, "MOST_WAITING", 1000), mock.patch.object(own_vcd, "_settled", watched):
+        with pieces(2000), mock.patch.object(vcd_body, "MOST_WAITING", 1000), mock.patch.object(vcd_body, "_settled", watched):
             trace = read_capture(path)
         self.assertEqual((trace.times.tolist(), trace.levels.tolist()), ([0, 5, 9], [0, 2, 3]))
         self.assertGreater(len(sizes), 5)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,7 @@ from .changes import behind_quiet, number_within
 from .channel import Channel, ChannelDecoder, OpenTransfers, Wanted, Wired
 from .moves import TICK, Move, Pace, begins
 from .pieces import Pauses, States
+from .spi_bits import Bits, Shape, values_of
 from .words import CUT, END, START, STOP, Marks, Transactions, Words, transactions
 
 if TYPE_CHECKING:
@@ -36,19 +37,6 @@ USUAL_CLOCK = Fraction(1_000_000)
 SAMPLES_A_CLOCK = 12
 PAUSE = 24  # without a select: how many of the shortest clock periods make a pause between transactions
 WAITED = 1 << 21  # bits of a transfer that was under way when the capture began, within which its end is waited for
-
-
-@dataclass(frozen=True)
-class Shape:
-    """How a bus is clocked. bits: of a word. half: ticks of half a clock. lead, trail: ticks between select and clock."""
-
-    bits: int
-    half: int
-    lead: int
-    trail: int
-    mode: int = 0
-    msb_first: bool = True
-    active: int = 0  # the level that selects
 
 
 @dataclass(eq=False)
@@ -199,7 +187,7 @@ class Decoder:
         self.states = States()
         self.pauses = Pauses(PAUSE)
         self.open: bool | None = None  # None: nothing was fed yet
-        self.held = _Bits.none()  # of the word that has begun; of a transfer whose words are not told apart yet, all
+        self.held = Bits.none()  # of the word that has begun; of a transfer whose words are not told apart yet, all
         self.underway = (
             False  # the transfer that is open may have begun ahead of the capture, so where its words begin is not known
         )
@@ -213,7 +201,7 @@ class Decoder:
         self.start = block.start if self.start is None else self.start
         states.feed(block)
         at = states.to(self.sck, self.edge)
-        own = _Bits(
+        own = Bits(
             states.when(at),
             states.bit(self.mosi, at) if self.mosi is not None else np.zeros(len(at), np.uint8),
             states.bit(self.miso, at) if self.miso is not None else None,
@@ -229,7 +217,7 @@ class Decoder:
         if self.open:
             over = self.cs is None and self.pauses.over(self.end)
             when, kind = np.array([self.end if not over else self.pauses.last or 0]), np.array([STOP if over else END], np.uint8)
-        return self._words(_Bits.none().like(self.held), np.zeros(len(when), np.int64), when, kind)
+        return self._words(Bits.none().like(self.held), np.zeros(len(when), np.int64), when, kind)
 
     def _by_select(self, at: NDArray[np.int64], block: Trace | Samples) -> tuple[NDArray[np.int64], Times, NDArray[np.uint8]]:
         """How many of the block's bits came before each edge of the select, and the edges: when, and START or STOP."""
@@ -250,7 +238,7 @@ class Decoder:
                 self.underway = True
         return cuts, when, kinds
 
-    def _by_pauses(self, own: _Bits) -> tuple[NDArray[np.int64], Times, NDArray[np.uint8]]:
+    def _by_pauses(self, own: Bits) -> tuple[NDArray[np.int64], Times, NDArray[np.uint8]]:
         """The same without a select: a transaction ends with its last bit ahead of a pause."""
         last = self.pauses.last
         ahead = np.flatnonzero(self.pauses.feed(own.time))
@@ -265,10 +253,10 @@ class Decoder:
         self.open = self.open or bool(len(own.time))
         return cuts, when, kinds
 
-    def _words(self, own: _Bits, cuts: NDArray[np.int64], when: Times, kinds: NDArray[np.uint8]) -> Piece:
+    def _words(self, own: Bits, cuts: NDArray[np.int64], when: Times, kinds: NDArray[np.uint8]) -> Piece:
         """Words of all bits between marks; the bits of a word that is not complete are kept if the transaction goes on."""
         bits, ahead = self.shape.bits, len(self.held.time)
-        every = _Bits.join([self.held, own])
+        every = Bits.join([self.held, own])
         # Stretches of bits: what was open, then between marks; those that begin with a STOP are nobody's.
         edges = np.concatenate([[0], cuts + ahead, [len(every.time)]])
         inside = np.append(bool(self.open) if self.cs is not None else True, (kinds == START) | (kinds == CUT))
@@ -292,15 +280,15 @@ class Decoder:
             owner, number = number_within(whole * bits)
             taken = every.take(first[owner] + number)
         at = taken.time.reshape(-1, bits)
-        value, unclear = _values(taken.data, self.shape)
+        value, unclear = values_of(taken.data, self.shape)
         words = Words(value, at[:, 0], at[:, -1], at[:, -1], np.ones(len(value), bool), unclear)
         self.words += len(value)
-        answers = None if taken.answer is None else _values(taken.answer, self.shape)[0]
+        answers = None if taken.answer is None else values_of(taken.answer, self.shape)[0]
         return Piece(words, None if taken.dc is None else taken.dc.reshape(-1, bits)[:, -1], marks, answers)
 
     def _aligned(
         self,
-        every: _Bits,
+        every: Bits,
         first: NDArray[np.int64],
         count: NDArray[np.int64],
         kinds: NDArray[np.uint8],
@@ -332,61 +320,6 @@ class Decoder:
         first[own] += spare
         count[own] -= spare
         return False
-
-
-@dataclass(eq=False)
-class _Bits:
-    """Sampled bits. time: (n,) ticks. data: (n,) levels. answer, dc: (n,) levels of MISO and of the D/C line, None without."""
-
-    time: Times
-    data: NDArray[np.uint8]
-    answer: NDArray[np.uint8] | None = None
-    dc: NDArray[np.uint8] | None = None
-
-    @classmethod
-    def none(cls) -> _Bits:
-        return cls(np.empty(0, np.int64), np.empty(0, np.uint8))
-
-    def like(self, other: _Bits) -> _Bits:
-        """The same with the columns that another one has."""
-        return _Bits(
-            self.time, self.data, None if other.answer is None else self.data[:0], None if other.dc is None else self.data[:0]
-        )
-
-    @classmethod
-    def join(cls, parts: list[_Bits]) -> _Bits:
-        head, tail = parts
-        if not len(head.time):
-            return tail
-
-        def column(a: NDArray[np.uint8] | None, b: NDArray[np.uint8] | None) -> NDArray[np.uint8] | None:
-            return None if a is None or b is None else np.concatenate([a, b])
-
-        return cls(
-            np.concatenate([head.time, tail.time]), np.concatenate([head.data, tail.data]), column(head.answer, tail.answer), column(head.dc, tail.dc)
-        )  # fmt: skip
-
-    def take(self, which: Any) -> _Bits:
-        return _Bits(
-            self.time[which],
-            self.data[which],
-            None if self.answer is None else self.answer[which],
-            None if self.dc is None else self.dc[which],
-        )
-
-
-def _values(data: NDArray[np.uint8], shape: Shape) -> tuple[NDArray[np.uint32], NDArray[np.bool_]]:
-    """The words that bits make, and which of them had an unknown bit (it reads 0)."""
-    blurred = bool((data == 2).any())
-    known = data & 1 if blurred else data
-    if shape.bits == 8:
-        order: Literal["big", "little"] = "big" if shape.msb_first else "little"
-        value = np.packbits(known, bitorder=order).astype(np.uint32)
-    else:
-        places = np.arange(shape.bits - 1, -1, -1) if shape.msb_first else np.arange(shape.bits)
-        value = (known.reshape(-1, shape.bits).astype(np.uint32) << places.astype(np.uint32)).sum(axis=1, dtype=np.uint32)
-    unclear = (data.reshape(-1, shape.bits) == 2).any(axis=1) if blurred else np.zeros(len(value), bool)
-    return value, unclear
 
 
 class SpiChannel:
