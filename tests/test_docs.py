@@ -84,7 +84,12 @@ class Examples(unittest.TestCase):
             for panel in re.findall(r"`([^`]+)`", panels):
                 kind = BUS_OF[load(part).framings[0]]
                 address = f"address = 0x{load(part).i2c.addresses[0]:02X}\n" if kind == "i2c" else ""  # type: ignore[union-attr]
-                lines = {"i2c": "scl sda", "spi": "sck mosi cs dc", "parallel": "rs e d0 d1 d2 d3 d4 d5 d6 d7"}[kind].split()
+                lines = {
+                    "i2c": "scl sda",
+                    "spi": "sck mosi cs dc",
+                    "parallel": "rs e d0 d1 d2 d3 d4 d5 d6 d7",
+                    "two-wire": "clock data",
+                }[kind].split()
                 lines = [line for line in lines if line != "dc" or "dc-line" in load(part).framings]
                 lines += ["e2"] if panel == '"40x4"' else []
                 said = ", ".join(f'{line} = "{line.upper()}"' for line in lines)

@@ -14,6 +14,7 @@ from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.model import Samples, Times, as_changes, word_type
@@ -23,7 +24,7 @@ from .i2c_transactions import I2cChannel
 from .measured import Measured
 from .moves import TICK, Move, Pace, begins
 
-__all__ = ["TwoWireChannel", "decoders", "measure", "samples_a_second", "seconds_of", "wires"]
+__all__ = ["TwoWireChannel", "decoders", "encode", "measure", "samples_a_second", "seconds_of", "wires"]
 
 USUAL_CLOCK = Fraction(100_000)
 TURNED = np.array([int(f"{value:08b}"[::-1], 2) for value in range(256)], np.uint8)  # bytes with their bits in the other order
@@ -70,6 +71,28 @@ def _lasts(sizes: Times, timing: i2c.Timing) -> Times:
     return timing.start_hold + 9 * sizes * (timing.low + timing.high) + timing.low + timing.stop_setup
 
 
+def encode(
+    value: NDArray[np.uint8],
+    lengths: Times,
+    gap: Times,
+    timing: i2c.Timing,
+    roles: dict[str, int],
+    names: tuple[str, ...],
+    tick: Fraction,
+    end: int,
+) -> Trace:
+    """The trace that a driver makes of transfers, each acknowledged; the twin of what a channel tells.
+
+    value: (n,) bytes. lengths, gap: (m,) bytes of each transfer, and ticks of rest ahead of it. end: tick at which the trace ends, at the least.
+    """
+    acknowledged, no_restart = np.ones(len(value), bool), np.zeros(len(lengths), bool)
+    own = i2c.encode(TURNED[value], acknowledged, lengths, no_restart, gap, timing, tick, 0, 0)
+    kind = word_type(len(names))
+    levels = (own.levels & 1).astype(kind) << kind(roles[CLOCK])
+    levels |= (own.levels >> 1 & 1).astype(kind) << kind(roles[DATA])
+    return Trace(names, own.times, levels, max(end, int(own.times[-1]) + 1), tick)
+
+
 def wires(moves: list[Move], wired: Wired, pace: Pace, names: tuple[str, ...], lead: int, tail: int) -> tuple[Trace, Times]:
     """The exact trace of moves, every byte acknowledged, and the tick at which each begins."""
     timing = _pulse(pace)
@@ -80,13 +103,8 @@ def wires(moves: list[Move], wired: Wired, pace: Pace, names: tuple[str, ...], l
     value = np.concatenate([np.empty(0, np.uint32), *(move.words for move in moves)]).astype(np.uint8)
     ends = start[busy] + took[busy]
     gap = start[busy] - np.concatenate([[0], ends[:-1]])
-    no_restart = np.zeros(len(busy), bool)
-    own = i2c.encode(TURNED[value], np.ones(len(value), bool), sizes[busy], no_restart, gap, timing, TICK, 0, 0)
-    kind = word_type(len(names))
-    levels = (own.levels & 1).astype(kind) << kind(wired.roles[CLOCK])
-    levels |= (own.levels >> 1 & 1).astype(kind) << kind(wired.roles[DATA])
     end = (int(start[-1] + took[-1]) if len(moves) else lead) + tail
-    return Trace(names, own.times, levels, max(end, int(own.times[-1]) + 1), TICK), start
+    return encode(value, sizes[busy], gap, timing, wired.roles, names, TICK, end), start
 
 
 def seconds_of(move: Move, wired: Wired, pace: Pace) -> float:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import argparse
 import copy
+import signal
 import sys
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -29,8 +31,11 @@ def run(args: argparse.Namespace, command: Callable[[argparse.Namespace], int]) 
         )
     seen: dict[str, tuple[int, int]] = {}
     done: dict[str, tuple[int, int]] = {}
+    asked = _ends()
     say(f"watching {args.capture}; Ctrl-C ends it")
     while True:
+        if asked:
+            raise KeyboardInterrupt
         for path in _there(args.capture, bool(args.raw)):
             now = stamp(path)
             if now == seen.get(path) and now != done.get(path) and now[0] > 0:
@@ -38,6 +43,19 @@ def run(args: argparse.Namespace, command: Callable[[argparse.Namespace], int]) 
                 _again(args, command, path)
             seen[path] = now
         time.sleep(STEP)
+
+
+def _ends() -> list[int]:
+    """Ctrl-C, noted as well as raised: raised amid what the interpreter does by itself it is lost, and the watch would go on."""
+    asked: list[int] = []
+
+    def note(number: int, frame: object) -> None:
+        asked.append(number)
+        raise KeyboardInterrupt
+
+    if threading.current_thread() is threading.main_thread():
+        signal.signal(signal.SIGINT, note)
+    return asked
 
 
 def _there(name: str, raw: bool) -> list[str]:

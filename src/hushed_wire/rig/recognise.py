@@ -190,7 +190,12 @@ def likely_roles(trace: Trace) -> dict[int, str]:
             | roles
             | ({strobed.select: "parallel cs"} if strobed.select >= 0 else {})
         )
-    return {} if wires is None else {wires.scl: "i2c scl", wires.sda: "i2c sda"}
+    if wires is None:
+        return {}
+    other = low_bit_first(part, {})
+    if other is not None:
+        return {trace.index(line): f"two-wire {role}" for role, line in other.lines.items()}
+    return {wires.scl: "i2c scl", wires.sda: "i2c sda"}
 
 
 def _from_fit(fit: SpiFit) -> dict[str, int]:
