@@ -87,6 +87,12 @@ WAYS: dict[str, tuple[str, str]] = {
         + device("hd44780", "20x4", on="adapter"),
         'text 4,2 "PUMP 1 off"\nbacklight off',
     ),
+    "behind pcf8575": (
+        bus("i2c", ["scl", "sda"], clock="400kHz")
+        + bridge("pcf8575", {"rs": "p10", "e": "p11", "backlight": "p17", **{f"d{k}": f"p0{k}" for k in range(8)}}, address=0x21)
+        + device("hd44780", "20x4", on="adapter"),
+        'text 4,2 "PUMP 1 off"\nbacklight off',
+    ),
     "behind mcp23017": (
         bus("i2c", ["scl", "sda"], clock="400kHz")
         + bridge("mcp23017", {"rs": "a7", "e": "b1", "d4": "b2", "d5": "b3", "d6": "b4", "d7": "b5"}, address=0x20)
@@ -209,7 +215,7 @@ class EveryWay(unittest.TestCase):
         rig = load_rig(FOLDER / "rig.toml")
         target = rig.target(rig.device[0])
         digits = target.panel.form == "digits"
-        pixels = target.part.memory.kind == "paged" or target.panel.form == "matrix"
+        pixels = target.part.memory.kind in ("paged", "pixel") or target.panel.form == "matrix"
         drawn = []
         for _ in range(data.draw(st.integers(1, 3))):
             if pixels:

@@ -3,6 +3,7 @@
 import unittest
 from fractions import Fraction
 from itertools import pairwise
+from pathlib import Path
 
 import numpy as np
 from hypothesis import given, settings
@@ -10,7 +11,7 @@ from hypothesis import strategies as st
 
 from hushed_wire.diagnosis import diagnose
 from hushed_wire.part import load
-from hushed_wire.part.expander import Ports, States
+from hushed_wire.part.expander import Ports, States, state_of
 from hushed_wire.rig import Rig, Setup, decode, load_rig
 from hushed_wire.trace import Trace, read_capture
 from support import acked, demo, i2c_trace, program, scratch
@@ -79,6 +80,26 @@ class Registers(unittest.TestCase):
     def test_a_part_without_registers_drives_what_it_is_sent(self) -> None:
         states = Ports(load("pcf8574")).feed(np.array([3, 0x5A], np.uint8), np.array([7, 9]), np.array([0, 1]))
         self.assertEqual((states.time.tolist(), states.level.tolist(), states.undriven.tolist()), ([7, 9], [3, 0x5A], [0, 0]))
+
+    @given(st.lists(st.lists(st.integers(0, 255), min_size=1, max_size=5), max_size=8), st.integers(0, 8))
+    @settings(deadline=None)
+    def test_one_of_sixteen_pins_takes_bytes_in_turn(self, sent: list[list[int]], cut: int) -> None:
+        ports, found = Ports(load("pcf8575")), [States.none()]
+        for first, last in pairwise(sorted({0, min(cut, len(sent)), len(sent)})):
+            rows = [(byte, k) for k in range(first, last) for byte in sent[k]]
+            value, owner = np.array([byte for byte, _ in rows], np.uint8), np.array([k for _, k in rows], np.int64)
+            found.append(ports.feed(value, np.arange(len(rows)), owner))
+        latch: list[int | None] = [None, None]
+        expected = []
+        for values in sent:
+            for k, byte in enumerate(values):
+                latch[k % 2] = byte
+                if latch[0] is not None and latch[1] is not None:
+                    expected.append(latch[1] * 256 + latch[0])
+        self.assertEqual(States.join(found).level.tolist(), expected)
+        if sent and len(sent[-1]) >= 2:
+            odd = len(sent[-1]) % 2
+            self.assertEqual(state_of(load("pcf8575"), bytes(sent[-1])), expected[-1 - odd])
 
 
 RIG = """
@@ -149,6 +170,25 @@ class BehindOne(unittest.TestCase):
     def test_what_was_said_ahead_of_the_capture_is_not_held_against_the_driver(self) -> None:
         running = [own for own in self.sent() if own[1] not in (0, 1)]
         self.assertIn("PUMP 2", self.text(self.again(running)))
+
+    def test_an_output_that_clocks_words_in_and_never_moves_is_named(self) -> None:
+        """The rig's enable sits elsewhere than the driver's: no word gets to the display, which is no clean bill of health."""
+        for enable, told in (("a1", "a1"), ("b5", "b5")):
+            rig = load_rig_text(self.folder, RIG.replace('e = "b6"', f'e = "{enable}"'))
+            found = diagnose(read_capture(self.folder / "good.vcd"), Setup(rig)).findings
+            self.assertEqual((found[0].code, found[0].device), ("wiring.adapter-pins", "pump-lcd"))
+            self.assertIn(f"E on {told} of 'adapter'", found[0].summary)
+            self.assertIn("b6 moves as such a line does", found[0].summary)
+
+    def test_an_adapter_that_only_switches_the_backlight_is_none_of_that(self) -> None:
+        rig = load_rig_text(self.folder, RIG.replace('rs = "b7"', 'backlight = "b0", rs = "b7"'))
+        trace = self.again([[0x46, 0x00, 0], [0x46, 0x01, 0], *([0x46, 0x15, k & 1] for k in range(40))])
+        self.assertNotIn("wiring.adapter-pins", [finding.code for finding in diagnose(trace, Setup(rig)).findings])
+
+
+def load_rig_text(folder: Path, text: str) -> Rig:
+    (folder / "other.toml").write_text(text)
+    return load_rig(folder / "other.toml")
 
 
 if __name__ == "__main__":

@@ -90,7 +90,7 @@ def _applies(code: str, rig: Rig) -> bool:
     if code.startswith("address.") or code in ("wiring.missing-pullup", "wiring.loose-contact"):
         return any(kind.addressed for kind in kinds)
     if code == "wiring.adapter-pins":
-        return any(bridge.address is not None for bridge in rig.bridge)
+        return bool(rig.bridge)
     if code.startswith("frame.") and code != "frame.nibble-slip":
         return any(kind.transfers and not kind.addressed for kind in kinds)
     if code == "wiring.reversed-bus":

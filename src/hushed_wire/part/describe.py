@@ -236,7 +236,8 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     kind: paged, character, digit, pixel, port, scanned (LEDs without a chip) or unknown.
 
     wrap: what the pointer does behind the last column of a page. chips: how
-    many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes.
+    many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. ports: bytes that the outputs of an
+    expander without registers take, one behind another.
     """
 
     kind: str
@@ -253,6 +254,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     groups: Groups | None = None
     code_font: CodeFont | None = None
     expander: Expander | None = None
+    ports: int = 1
 
 
 class Oscillator(msgspec.Struct, forbid_unknown_fields=True, frozen=True):

@@ -19,7 +19,7 @@ from ..trace import Trace
 from .describe import Expander, Part
 from .wrap import Send
 
-__all__ = ["Ports", "States", "as_outputs", "output_trace", "port_writes"]
+__all__ = ["Ports", "States", "as_outputs", "output_trace", "port_writes", "state_of"]
 
 
 @dataclass(eq=False)
@@ -52,6 +52,8 @@ class Ports:
         """count: registers of a chain."""
         self.count = count
         self.map = part.memory.expander
+        self.ports = part.memory.ports
+        self.taken: list[int | None] = [None] * self.ports  # what each byte of one without registers was told last
         self.held = [0, 0]  # latches of both ports
         self.inputs = [0, 0]  # pins that are inputs
         self.directed = False  # whether anything was said of directions
@@ -59,6 +61,8 @@ class Ports:
 
     def feed(self, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
         """value, time: (n,) bytes that reached it, of a chain those of the last register first. owner: (n,) which transaction each came in."""
+        if self.map is None and self.ports > 1:
+            return self._in_turn(value, time, owner)
         if self.map is None:
             whole = value[: len(value) // self.count * self.count].reshape(-1, self.count).astype(np.int64)
             places = 8 * np.arange(self.count - 1, -1, -1)
@@ -90,6 +94,23 @@ class Ports:
             )
             at = end
         return States.join(out)
+
+    def _in_turn(self, value: NDArray[np.uint8], time: NDArray[np.int64], owner: NDArray[np.int64]) -> States:
+        """Ports that take the bytes of a transfer in turn, each with its acknowledge (PCF8575 datasheet, "Writing to the port").
+
+        Its outputs are known from where each port was told something: a capture rarely begins at power-on, when all are high.
+        """
+        if not len(value):
+            return States.none()
+        start = np.flatnonzero(np.append(True, owner[1:] != owner[:-1]))
+        port = (np.arange(len(value)) - np.repeat(start, np.diff(np.append(start, len(value))))) % self.ports
+        level, known = np.zeros(len(value), np.int64), np.ones(len(value), bool)
+        for side, before in enumerate(self.taken):
+            last = np.maximum.accumulate(np.where(port == side, np.arange(len(value)), -1))
+            known &= (last >= 0) | (before is not None)
+            level |= np.where(last >= 0, value[np.maximum(last, 0)], before or 0).astype(np.int64) << (8 * side)
+            self.taken[side] = int(value[last[-1]]) if last[-1] >= 0 else before
+        return States.driven(time[known], level[known])
 
     def _places(
         self, chip: Expander, first: NDArray[np.int64], step: NDArray[np.int64]
@@ -138,10 +159,20 @@ def as_outputs(part: Part) -> list[Send]:
 def port_writes(part: Part, state: int, count: int = 1, before: int | None = None) -> list[Send]:
     """What puts a part's outputs into a state, each a transfer of its own. before: the state that they are in; ports that stay are left out."""
     chip = part.memory.expander
+    if chip is None and part.memory.ports > 1:
+        return [Send(False, state.to_bytes(part.memory.ports, "little"))]
     if chip is None:
         return [Send(False, state.to_bytes(count, "big"))]
     changed = [port for port in range(chip.ports) if before is None or (state ^ before) >> 8 * port & 0xFF] or [0]
     return [Send(False, bytes([chip.address(chip.outputs[-1], port), state >> 8 * port & 0xFF])) for port in changed]
+
+
+def state_of(part: Part, raw: bytes, count: int = 1) -> int:
+    """The outputs after a transfer to a part without registers. raw: its bytes, those of the last whole state at least. count: as above."""
+    if part.memory.ports > 1:
+        whole = len(raw) // part.memory.ports * part.memory.ports
+        return int.from_bytes(raw[whole - part.memory.ports : whole], "little")
+    return int.from_bytes(raw[-count:], "big")
 
 
 def output_trace(pins: dict[str, int], states: States, end: int, tick: Fraction, sample: int, start: int | None) -> Trace:

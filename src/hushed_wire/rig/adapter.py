@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import product
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -35,11 +36,11 @@ LEAST = 24  # writes below which nothing is told
 NIBBLES = ((4, 5, 6, 7), (0, 1, 2, 3), (7, 6, 5, 4), (3, 2, 1, 0))
 
 
-def enables(values: NDArray[np.uint8]) -> list[int]:
+def enables(values: NDArray[np.integer[Any]], outputs: int = 8) -> list[int]:
     """Outputs that fall while the others hold still, the busiest first."""
     before, after = values[:-1].astype(np.int64), values[1:].astype(np.int64)
     found = []
-    for bit in range(8):
+    for bit in range(outputs):
         falls = (before >> bit & 1 == 1) & (after >> bit & 1 == 0)
         still = falls & ((before ^ after) == 1 << bit)
         count = int(np.count_nonzero(falls))
@@ -60,8 +61,8 @@ class Found:
 
 def adapter(trace: Trace, bus: Bus, address: int, values: NDArray[np.uint8]) -> Found | None:
     """The display behind an expander. values: bytes written to the address."""
-    parts = [load(part) for part in sorted(catalog_names(), key=usual_first)]
-    ports = [part.name for part in parts if part.framings == ["i2c-plain"] and part.i2c and address in part.i2c.addresses]
+    parts = [part for name in sorted(catalog_names(), key=usual_first) if (part := load(name)).framings == ["i2c-plain"]]
+    ports = [part.name for part in parts if part.memory.ports == 1 and part.i2c and address in part.i2c.addresses]
     if len(values) < LEAST or not ports:
         return None
     bridge = Bridge(f"{ports[0]}-{address:02x}", bus.name, ports[0], {}, address)

@@ -309,4 +309,8 @@ def clocks_a_write(bus: Bus, bridge: Bridge) -> int:
     kind = BUSES[bus.kind]
     registers = bridge.chip.memory.expander is not None
     ahead = int(kind.addressed or registers) + int(registers)
-    return kind.bit_times * (bridge.count + ahead) + 2 * int(kind.addressed) if kind.bit_times > 1 else 1
+    return (
+        kind.bit_times * (max(bridge.count, bridge.chip.memory.ports) + ahead) + 2 * int(kind.addressed)
+        if kind.bit_times > 1
+        else 1
+    )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..bus.channel import Channel
+from ..part.expander import state_of
 from ..part.output_pins import pins_of
 from ..part.wrap import Send
 from ..rig.schema import Bridge, Rig
@@ -27,9 +28,9 @@ def bridge_said(rig: Rig, own: Channel, index: int) -> str:
             raw = raw[1:]  # the opcode
         items = items_of(chip, [Send(False, raw)]) if raw else []
         return "; ".join(as_hush(item.name, item.fields) if item.is_command else item.name for item in items)
-    if len(raw) < bridge.count:
+    if len(raw) < bridge.count * chip.memory.ports:
         return ""
-    state = int.from_bytes(raw[-bridge.count :], "big")
+    state = state_of(chip, raw, bridge.count)
     pins = pins_of(chip, bridge.count)
     high = [role.upper() for role, pin in bridge.drives.items() if state >> pins[pin] & 1]
     return f"high: {' '.join(high)}" if high else "all low"

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from . import address, capture, drawn, exchanges, frame, lines, picture, scan, setup, timing, volts, wiring
+from . import address, bridges, capture, drawn, exchanges, frame, lines, picture, scan, setup, timing, volts, wiring
 
 __all__ = ["RULES"]
 
 RULES = [
     rule
-    for module in (capture, volts, lines, wiring, exchanges, drawn, frame, address, timing, scan, setup, picture)
+    for module in (capture, volts, lines, wiring, exchanges, drawn, frame, address, timing, scan, bridges, setup, picture)
     for rule in module.RULES
 ]

@@ -5,21 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ...errors import HushedError
 from ...finding import Finding
 from ...part import Commands, Part, catalog_names, commands, load
 from ...part.bring_up import set_up_in
-from ...part.output_pins import pins_of
-from ...rig import DeviceReading, Rig, decode
-from ...rig.adapter import adapter, written
+from ...rig import DeviceReading
 from ...rig.guess_panel import panel_for
 from ...sequence.examine import RULES as SEQUENCE_RULES
 from ...units import parse
-from ..case import GAIN, POWERED, Case, broken, sense, strange_share, timed, unmet
+from ..case import POWERED, Case, broken, sense, strange_share, timed, unmet
 from ..hypotheses import wrong_base
-from ..rule import Rule, is_addressed
+from ..rule import Rule
 
 __all__ = ["RULES"]
 
@@ -157,28 +153,6 @@ def faint(case: Case) -> Iterator[Finding]:
                 yield found
 
 
-def undriven(case: Case) -> Iterator[Finding]:
-    """Pins of an expander that drive a display and are inputs: made so, or never made outputs since a power-on or reset.
-
-    Where nothing was said of them and the capture shows no beginning, that may have been ahead of it.
-    """
-    for bridge in case.bridges:
-        states, part = case.reading.driven.get(bridge.name), bridge.chip
-        if states is None or not len(states) or part.memory.expander is None:
-            continue
-        pins = pins_of(part, bridge.count)
-        inputs = [pin for pin in bridge.drives.values() if int(states.undriven[-1]) >> pins[pin] & 1]
-        fresh = case.began is not None and case.began <= int(states.time[0])
-        never = not inputs and fresh and not bool(states.directed[-1])
-        if inputs or never:
-            yield case.found(
-                "setup.pin-direction", "never" if never else "", device=bridge.name, lines=case.names(*case.bus.lines),
-                start=case.seconds(int(states.time[0])), end=case.span[1], confidence="likely" if never else "certain",
-                evidence={"inputs": inputs or list(bridge.drives.values()), "source": f"{part.source}: {part.memory.expander.source}"},
-                pins=", ".join(inputs), bridge=bridge.name, register=part.memory.expander.called,
-            )  # fmt: skip
-
-
 def sisters(case: Case) -> Iterator[Finding]:
     """A set-up with commands that only a sister of the part has, and none that only the part itself has."""
     if any(key.startswith("part") for key in case.plan.assumed):
@@ -235,50 +209,7 @@ def _unknown(own: list[Commands]) -> set[int]:
     return out
 
 
-def adapters(case: Case) -> Iterator[Finding]:
-    """An expander whose outputs are wired to the display in another way than the rig says."""
-    if case.plan.assumed:
-        return
-    for bridge in case.bridges:
-        part = bridge.chip
-        readings = [r for r in case.devices if r.device.on == bridge.name and r.part.memory.kind == "character"]
-        plain = part.i2c is not None and part.memory.expander is None
-        if not readings or bridge.on != case.bus.name or bridge.address is None or not plain:
-            continue
-        reading = readings[0]
-        if sense(reading.part, reading.chips) >= 0.9:
-            case.rule_out("wiring.adapter-pins", f"'{reading.device.name}' understands what comes through '{bridge.name}'")
-            continue
-        values: NDArray[np.uint8] = written(case.talk, bridge.address)
-        found = adapter(case.trace, case.bus, bridge.address, values) if len(values) else None
-        if found is None:
-            continue
-        other, wired = found.bridge, found.wired
-        wrong = [role for role, pin in bridge.drives.items() if other.drives.get(role, pin) != pin and role != "backlight"]
-        if wrong and _better(case, reading, other.drives):
-            start, end = case.span
-            yield case.found(
-                "wiring.adapter-pins", device=reading.device.name, lines=case.names("sda"), start=start, end=end,
-                evidence={"as the rig says": ", ".join(f"{role}={pin}" for role, pin in bridge.drives.items()), "as it makes sense": wired},
-                bridge=bridge.name, wired=wired,
-            )  # fmt: skip
-
-
-def _better(case: Case, reading: DeviceReading, drives: dict[str, str]) -> bool:
-    import msgspec
-
-    bridges = [msgspec.structs.replace(b, drives=drives) if b.name == reading.device.on else b for b in case.rig.bridge]
-    try:
-        own = decode(case.trace, Rig(bus=[case.bus], bridge=bridges, device=[reading.device])).devices[0].chips
-    except HushedError:
-        return False
-    now = sense(reading.part, reading.chips)
-    return sense(reading.part, own) >= now + GAIN * (1 - now)
-
-
 RULES = [
-    Rule("wiring", adapters, is_addressed),
-    Rule("setup", undriven),
     Rule("setup", sisters),
     Rule("setup", kept),
     Rule("setup", decimals),

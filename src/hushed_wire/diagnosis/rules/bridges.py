@@ -1,0 +1,113 @@
+"""Expanders and shift registers that a display hangs behind: how their outputs are wired, and whether they drive anything."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from ...bus.base import BUSES
+from ...errors import HushedError
+from ...finding import Finding
+from ...part.output_pins import pins_of
+from ...rig import DeviceReading, Rig, decode
+from ...rig.adapter import adapter, enables, written
+from ..case import GAIN, Case, sense
+from ..rule import Rule, is_addressed
+
+__all__ = ["RULES"]
+
+WRITTEN = 16  # states of a bridge from which on it is spoken to, not put to rest
+MOVERS = 2  # outputs, beside the backlight's, that move where words are put out
+STROBES = {role for kind in BUSES.values() for role in kind.clocks}
+
+
+def undriven(case: Case) -> Iterator[Finding]:
+    """Pins of an expander that drive a display and are inputs: made so, or never made outputs since a power-on or reset.
+
+    Where nothing was said of them and the capture shows no beginning, that may have been ahead of it.
+    """
+    for bridge in case.bridges:
+        states, part = case.reading.driven.get(bridge.name), bridge.chip
+        if states is None or not len(states) or part.memory.expander is None:
+            continue
+        pins = pins_of(part, bridge.count)
+        inputs = [pin for pin in bridge.drives.values() if int(states.undriven[-1]) >> pins[pin] & 1]
+        fresh = case.began is not None and case.began <= int(states.time[0])
+        never = not inputs and fresh and not bool(states.directed[-1])
+        if inputs or never:
+            yield case.found(
+                "setup.pin-direction", "never" if never else "", device=bridge.name, lines=case.names(*case.bus.lines),
+                start=case.seconds(int(states.time[0])), end=case.span[1], confidence="likely" if never else "certain",
+                evidence={"inputs": inputs or list(bridge.drives.values()), "source": f"{part.source}: {part.memory.expander.source}"},
+                pins=", ".join(inputs), bridge=bridge.name, register=part.memory.expander.called,
+            )  # fmt: skip
+
+
+def mute(case: Case) -> Iterator[Finding]:
+    """A bridge that is written again and again and never moves the output which clocks words into the display: none gets there."""
+    for bridge in case.bridges:
+        states = case.reading.driven.get(bridge.name)
+        readings = [reading for reading in case.devices if reading.device.on == bridge.name]
+        strobes = {role: pin for role, pin in bridge.drives.items() if role in STROBES}
+        if states is None or len(states) < WRITTEN or not strobes or not readings or any(len(reading) for reading in readings):
+            continue
+        pins = pins_of(bridge.chip, bridge.count)
+        level, undriven = states.level & ~states.undriven, int(np.bitwise_or.reduce(states.undriven))
+        moves = {pin: int(np.count_nonzero(np.diff(level >> bit & 1))) for pin, bit in pins.items()}
+        busy = [pin for pin, count in moves.items() if count and pin != bridge.drives.get("backlight")]
+        if any(moves[pin] or undriven >> pins[pin] & 1 for pin in strobes.values()) or len(busy) < MOVERS:
+            continue
+        named = {bit: pin for pin, bit in pins.items()}
+        likely = [named[bit] for bit in enables(level, len(pins)) if named[bit] not in strobes.values()]
+        yield case.found(
+            "wiring.adapter-pins", "no-strobe", device=readings[0].device.name, start=case.seconds(int(states.time[0])), end=case.span[1],
+            confidence="likely", lines=case.names(*case.bus.lines),
+            evidence={"outputs that move, and how often": {pin: count for pin, count in moves.items() if count}, "states": len(states)},
+            strobe=", ".join(f"{role.upper()} on {pin}" for role, pin in strobes.items()), bridge=bridge.name,
+            moving=f"{likely[0]} moves as such a line does" if likely else f"{', '.join(busy)} do",
+        )  # fmt: skip
+
+
+def adapters(case: Case) -> Iterator[Finding]:
+    """An expander whose outputs are wired to the display in another way than the rig says."""
+    if case.plan.assumed:
+        return
+    for bridge in case.bridges:
+        part = bridge.chip
+        readings = [r for r in case.devices if r.device.on == bridge.name and r.part.memory.kind == "character"]
+        plain = part.i2c is not None and part.memory.expander is None and part.memory.ports == 1
+        if not readings or bridge.on != case.bus.name or bridge.address is None or not plain:
+            continue
+        reading = readings[0]
+        if sense(reading.part, reading.chips) >= 0.9:
+            case.rule_out("wiring.adapter-pins", f"'{reading.device.name}' understands what comes through '{bridge.name}'")
+            continue
+        values: NDArray[np.uint8] = written(case.talk, bridge.address)
+        found = adapter(case.trace, case.bus, bridge.address, values) if len(values) else None
+        if found is None:
+            continue
+        other, wired = found.bridge, found.wired
+        wrong = [role for role, pin in bridge.drives.items() if other.drives.get(role, pin) != pin and role != "backlight"]
+        if wrong and _better(case, reading, other.drives):
+            start, end = case.span
+            yield case.found(
+                "wiring.adapter-pins", device=reading.device.name, lines=case.names("sda"), start=start, end=end,
+                evidence={"as the rig says": ", ".join(f"{role}={pin}" for role, pin in bridge.drives.items()), "as it makes sense": wired},
+                bridge=bridge.name, wired=wired,
+            )  # fmt: skip
+
+
+def _better(case: Case, reading: DeviceReading, drives: dict[str, str]) -> bool:
+    bridges = [msgspec.structs.replace(b, drives=drives) if b.name == reading.device.on else b for b in case.rig.bridge]
+    try:
+        own = decode(case.trace, Rig(bus=[case.bus], bridge=bridges, device=[reading.device])).devices[0].chips
+    except HushedError:
+        return False
+    now = sense(reading.part, reading.chips)
+    return sense(reading.part, own) >= now + GAIN * (1 - now)
+
+
+RULES = [Rule("wiring", adapters, is_addressed), Rule("wiring", mute), Rule("setup", undriven)]
