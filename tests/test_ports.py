@@ -9,6 +9,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import hushed_wire
 from hushed_wire.diagnosis import diagnose
 from hushed_wire.part import load
 from hushed_wire.part.expander import Ports, States, state_of
@@ -180,10 +181,19 @@ class BehindOne(unittest.TestCase):
             self.assertIn(f"E on {told} of 'adapter'", found[0].summary)
             self.assertIn("b6 moves as such a line does", found[0].summary)
 
+    def test_without_a_rig_the_parts_that_can_be_there_are_named(self) -> None:
+        trace = self.again([own[:3] for own in self.sent() if own[1] == 0x15][:12])
+        verdict = hushed_wire.diagnose(trace, hushed_wire.guess_rig(trace)).verdict
+        self.assertIn("what goes to 0x23 does not tell the part (", verdict)
+        for part in ("pcf8574", "mcp23017", "pcf8575"):
+            self.assertIn(part, verdict)
+
     def test_an_adapter_that_only_switches_the_backlight_is_none_of_that(self) -> None:
         rig = load_rig_text(self.folder, RIG.replace('rs = "b7"', 'backlight = "b0", rs = "b7"'))
         trace = self.again([[0x46, 0x00, 0], [0x46, 0x01, 0], *([0x46, 0x15, k & 1] for k in range(40))])
-        self.assertNotIn("wiring.adapter-pins", [finding.code for finding in diagnose(trace, Setup(rig)).findings])
+        found = diagnose(trace, Setup(rig))
+        self.assertNotIn("wiring.adapter-pins", [finding.code for finding in found.findings])
+        self.assertIn("no word for 'pump-lcd' is in it", found.verdict)
 
 
 def load_rig_text(folder: Path, text: str) -> Rig:

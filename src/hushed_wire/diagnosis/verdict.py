@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from ..finding import SEVERITIES, Finding
+from ..part.neighbours import on_i2c
 from ..rig import Reading, Setup
 from ..trace import Trace
 from ..trace.threshold import Waveforms
@@ -20,6 +21,7 @@ __all__ = ["Diagnosis", "diagnose"]
 
 BELOW_WORDS = ("capture", "wiring", "frame")
 GOOD = "picture.all-traffic-good"
+MOST_NAMED = 4  # parts that can have an address
 
 
 @dataclass
@@ -101,10 +103,19 @@ def _verdict(cases: list[Case], findings: list[Finding]) -> str:
         answering = {int(address) for address in case.who.address[case.who.answered]} if case.kind.addressed else set()
         if answering and not any(entry.on == case.bus.name for entry in case.rig.device) and not case.bridges:
             shown = ", ".join(f"{address:#04x}" for address in sorted(answering))
-            return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."
+            able = list(dict.fromkeys(part.name for part in on_i2c() if part.i2c and answering & {*part.i2c.addresses}))
+            if not able:
+                return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."
+            others = f" and {len(able) - MOST_NAMED} more" if len(able) > MOST_NAMED else ""
+            return (
+                f"The bus is sound, but what goes to {shown} does not tell the part "
+                f"({', '.join(able[:MOST_NAMED])}{others} can be there): name it with --part or --rig."
+            )
     if not any(case.devices for case in cases):
         return "The bus carries words, but no part of the catalog was recognised: name it with --part or --rig."
-    return "Nothing wrong was found in what was captured."
+    unreached = [reading.device.name for case in cases if not case.kind.scanned for reading in case.devices if not len(reading)]
+    but = f", but no word for {' and '.join(repr(name) for name in unreached)} is in it" if unreached else ""
+    return f"Nothing wrong was found in what was captured{but}."
 
 
 def _not_observable(cases: list[Case]) -> list[str]:
