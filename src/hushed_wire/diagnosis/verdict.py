@@ -100,22 +100,29 @@ def _verdict(cases: list[Case], findings: list[Finding]) -> str:
             return f"Nothing wrong was found, but not all could be told: {untold[0]}."
         return "The wires carry what they should: look beyond them."
     for case in cases:
-        answering = {int(address) for address in case.who.address[case.who.answered]} if case.kind.addressed else set()
-        if answering and not any(entry.on == case.bus.name for entry in case.rig.device) and not case.bridges:
-            shown = ", ".join(f"{address:#04x}" for address in sorted(answering))
-            able = list(dict.fromkeys(part.name for part in on_i2c() if part.i2c and answering & {*part.i2c.addresses}))
-            if not able:
-                return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."
-            others = f" and {len(able) - MOST_NAMED} more" if len(able) > MOST_NAMED else ""
-            return (
-                f"The bus is sound, but what goes to {shown} does not tell the part "
-                f"({', '.join(able[:MOST_NAMED])}{others} can be there): name it with --part or --rig."
-            )
+        if (nameless := _nameless(case)) is not None:
+            return nameless
     if not any(case.devices for case in cases):
         return "The bus carries words, but no part of the catalog was recognised: name it with --part or --rig."
     unreached = [reading.device.name for case in cases if not case.kind.scanned for reading in case.devices if not len(reading)]
     but = f", but no word for {' and '.join(repr(name) for name in unreached)} is in it" if unreached else ""
     return f"Nothing wrong was found in what was captured{but}."
+
+
+def _nameless(case: Case) -> str | None:
+    """What is said of a bus on which something answers and no display is known."""
+    answering = {int(address) for address in case.who.address[case.who.answered]} if case.kind.addressed else set()
+    if not answering or any(entry.on == case.bus.name for entry in case.rig.device) or case.bridges:
+        return None
+    shown = ", ".join(f"{address:#04x}" for address in sorted(answering))
+    able = [part.name for part in on_i2c() if part.i2c and answering & {*part.i2c.addresses}]
+    if not able:
+        return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."
+    others = f" and {len(able) - MOST_NAMED} more" if len(able) > MOST_NAMED else ""
+    return (
+        f"The bus is sound, but what goes to {shown} does not tell the part "
+        f"({', '.join(able[:MOST_NAMED])}{others} can be there): name it with --part or --rig."
+    )
 
 
 def _not_observable(cases: list[Case]) -> list[str]:
