@@ -120,6 +120,13 @@ class Harder(unittest.TestCase):
             self.assertEqual((told["relatives"][0]["part"], told["relatives"][0]["changes"]), (part, []), name)
             self.assertTrue(any(f"are for: {part}" in note for note in told["notes"]), name)
 
+    def test_a_display_that_nobody_knows_is_taken_for_no_part(self) -> None:
+        """Not with its bits turned over either: the set-up of the demo's reads as an ST7565's then, digits as a TM1638's that comes high bit first."""
+        self.assertNotIn(b"the catalog knows", program("unravel", "old-box-1.vcd").stdout)
+        self.assertIn("no part of the catalog was recognised", program_json("diagnose", "old-box-1.vcd")["verdict"])
+        (path, _), *_ = captured(strange("segments", 8, captures=1), FOLDER, "nobody")
+        self.assertIn("no part of the catalog was recognised", program_json("diagnose", path)["verdict"])
+
     def test_noise_is_no_bus(self) -> None:
         rng = np.random.default_rng(3)
         times = np.cumsum(rng.integers(1, 90, 4000))

@@ -40,8 +40,8 @@ __all__ = [
     "windowed",
 ]
 
-LOOKED_AT = 4_000_000  # the same where the whole capture is heard before anything is told
 HEAD = 1_000_000  # changes by which a rig is worked out, where none is given
+LOOKED_AT = 4_000_000  # the same where the whole capture is heard before anything is told
 KNOWN_HEAD = 400_000  # the same where the kind of bus is given, and its devices have no addresses
 LIVE_HEAD = 2_000  # the same of a pipe whose lines are named: somebody may be waiting for what comes next
 

@@ -259,6 +259,11 @@ class Case:
         """Whether a transaction is open when the capture ends."""
         return len(self.table) > 0 and int(self.table.ended[-1]) == END
 
+    @property
+    def one_held(self) -> bool:
+        """Whether one of the two lines on which START and STOP part transfers never moves: no word can come."""
+        return self.kind.started and not all(self.moves(role) for role in self.kind.needs)
+
     @cached_property
     def as_wired(self) -> Fit:
         """How much sense clock and data make as wired (on an excerpt)."""

@@ -278,6 +278,7 @@ WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset")
 
 class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     """A part of the catalog. parameters: whether a command's parameters come as command or as data words. spi_modes: in which it takes data.
+    bit_order: which bit of a word it takes first.
 
     makers_own: first and last of the codes that the standard leaves to makers, whose drivers send more than datasheets tell. base: a
     standard or a part that it stands on, of whose commands `without` lists those that it lacks, and `takes` the times that it needs. also:
@@ -297,6 +298,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     parameters: Literal["command", "data"] = "command"
     makers_own: list[int] = []
     spi_modes: list[int] = []
+    bit_order: Literal["msb", "lsb"] = "msb"
     halves: Halves | None = None
     i2c: I2cSide | None = None
     opcode: Opcode | None = None

@@ -207,17 +207,18 @@ def recognised(
     trace: Trace, bus: Bus, part: str, panel: str, assumed: dict[str, str], usual: set[str], ordered: bool = True
 ) -> list[Device]:
     """The device of a bus, as its commands tell; none where no part of the catalog makes sense of them. ordered: which bit comes first was said;
-    else the other end is tried, too."""
+    else each part is tried with the one that it takes first: words turned over fit something now and then."""
     if BUSES[bus.kind].scanned:
         return _lamps(bus, part, panel, assumed)
-    best = _best_sense(trace, bus, part, panel)
+    low = load(part).bit_order == "lsb" if part else False
+    best = None if low and not ordered else _best_sense(trace, bus, part, panel, ordered)
     if best is None and not ordered and BUSES[bus.kind].transfers and "order" in BUSES[bus.kind].settings:
         bus.order = "lsb"
-        best = _best_sense(trace, bus, part, panel)
+        best = _best_sense(trace, bus, part, panel, ordered)
         if best is None:
             bus.order = "msb"
         else:
-            assumed["order"] = "the lowest bit of a word comes first, as a part's commands appear so"
+            assumed["order"] = f"the lowest bit of a word comes first, as {best[1].name} takes it"
     if best is None:
         return []
     _, known, device = best
@@ -233,8 +234,9 @@ def recognised(
     return [device]
 
 
-def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, Part, Device] | None:
-    """The part as whose commands the words of a bus make the best sense: a score (less is better), the part, and a device."""
+def _best_sense(trace: Trace, bus: Bus, part: str, panel: str, ordered: bool = True) -> tuple[float, Part, Device] | None:
+    """The part as whose commands the words of a bus make the best sense: a score (less is better), the part, and a device. ordered: the bus's
+    order of bits was said; else only parts are tried that take it."""
     names = [part] if part else sorted(catalog_names(), key=usual_first)
     piece, first = excerpt(trace, LOOKED_AT), excerpt(trace, AT_FIRST)
     best: tuple[float, Part, Device] | None = None
@@ -246,7 +248,7 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str) -> tuple[float, P
                     f"{name} cannot be on a {bus.kind} bus", where="--part", remedy=f"it is wired by {', '.join(known.framings)}"
                 )
             continue
-        if not part and not _could_be(known, bus):
+        if not part and (not _could_be(known, bus) or not (ordered or known.bit_order == bus.order)):
             continue
         device = Device(known.name, bus.name, known.name, panel=panel or _usual(known, bus))
         if not part and len(piece) > AT_FIRST and _foreign(first, bus, device):

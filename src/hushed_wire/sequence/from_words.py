@@ -19,7 +19,7 @@ from ..units import show
 __all__ = ["REST", "Event", "beside", "events_of", "from_words", "rest_text", "statement", "written"]
 
 REST = 0.5e-3  # seconds from which on a rest is written down
-BESIDE = ("reset", "enable", "backlight")  # roles of lines that a sequence sets
+SWITCHED = ("reset", "enable", "backlight")  # roles of lines that a sequence sets
 REPEATED = 4  # equal bytes side by side from which on they are counted
 
 
@@ -43,7 +43,7 @@ def from_words(channels: Sequence[Channel], tick: float, names: dict[int, str], 
 def beside(trace: Trace, lines: Mapping[str, str]) -> list[Event]:
     """The edges of the lines beside a bus. lines: role to line."""
     out: list[Event] = []
-    for role in BESIDE:
+    for role in SWITCHED:
         if lines.get(role) not in trace.names:
             continue
         edges = trace.edges(trace.names.index(lines[role]))

@@ -165,8 +165,8 @@ def _tried(case: Case) -> dict[str, str]:
 def no_words(case: Case) -> Iterator[Finding]:
     """Lines move, and no word of the bus comes of it; or words come, and the part that should get them makes no sense of them."""
     start, end = case.span
-    if case.kind.started and not all(case.moves(role) for role in case.kind.needs):
-        return  # one of its two lines is held: no word can come
+    if case.one_held:
+        return
     if not case.words and not case.kind.scanned and any(case.moves(role) for role in case.roles):
         lines = [line for role, line in case.bus.lines.items() if case.moves(role)]
         yield case.found(
@@ -194,7 +194,7 @@ def no_shape(case: Case) -> Iterator[Finding]:
     moves = sum(case.moves(role) for role in case.roles)
     if moves < BUSY or borne(case) or exchanged_by_shape(case) is not None:
         return
-    if case.kind.started and not all(case.moves(role) for role in case.kind.needs):
+    if case.one_held:
         return
     lines = [line for role, line in case.bus.lines.items() if case.moves(role)]
     start, end = case.span

@@ -80,7 +80,7 @@ def still(case: Case) -> Iterator[Finding]:
     if not busy:
         return
     clocks = case.clocks
-    if case.kind.started and not all(here[role] for role in case.kind.needs):
+    if case.one_held:
         return  # `held` tells that
     if clocks and not any(here[role] for role in clocks):
         data = [role for role in busy if role in case.kind.data_lines(case.bus.lines) or role == case.serial]
