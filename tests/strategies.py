@@ -21,8 +21,12 @@ def _value(draw: st.DrawFn, field: Field, bits: int) -> Value:
         name = draw(st.sampled_from(sorted(field.values)))
         return int(name) if name.isdigit() else name
     low = field.offset if field.min is None else field.min
-    high = field.offset + (1 << bits) - 1 if field.max is None else field.max
-    raw = draw(st.integers(low, high))
+    high = field.offset + ((1 << bits) - 1) * field.step if field.max is None else field.max
+    raw = (
+        field.offset
+        + draw(st.integers(0, (high - field.offset) // field.step).filter(lambda k: field.offset + k * field.step >= low))
+        * field.step
+    )
     return next((int(name) if name.isdigit() else name for name, value in field.values.items() if value == raw), raw)
 
 

@@ -60,6 +60,13 @@ WAYS: dict[str, tuple[str, str]] = {
     ),
     "ssd1351": (bus("spi", SPI, clock="10MHz") + device("ssd1351", "128x128"), 'text 3,9 "GATE" 0xFF0000'),
     "ssd1331": (bus("spi", SPI, clock="5MHz", mode=3) + device("ssd1331", "96x64"), 'text 3,9 "GATE" 0x00FF00'),
+    "ssd1327, i2c": (
+        bus("i2c", ["scl", "sda"], clock="400kHz") + device("ssd1327", "128x128", address=0x3D),
+        'text 3,9 "GATE" 0x808080',
+    ),
+    "ssd1327, 96 columns": (bus("spi", SPI, clock="8MHz") + device("ssd1327", "96x96"), 'text 3,9 "GATE" 0x444444'),
+    "ssd1322": (bus("spi", SPI, clock="8MHz", mode=3) + device("ssd1322", "256x64"), 'text 3,9 "GATE"'),
+    "ssd1322, nine bits": (bus("spi", ["sck", "mosi", "cs"], clock="5MHz") + device("ssd1322", "256x64"), "fill 0x777777"),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

@@ -213,6 +213,67 @@ class Colours(unittest.TestCase):
         found = {divmod(place, 240): held[place] for place in np.flatnonzero(written).tolist()}
         self.assertEqual(found, memory)
 
+    @given(
+        st.lists(
+            st.tuples(
+                st.sampled_from(["ssd1327", "ssd1322", "ssd1351"]),
+                st.integers(0, 31),
+                st.tuples(st.integers(0, 31), st.integers(0, 4)),
+                st.tuples(st.integers(0, 90), st.integers(0, 4)),
+                st.binary(min_size=1, max_size=120),
+            ),
+            min_size=1,
+            max_size=3,
+        )
+    )
+    @MANY
+    def test_addresses_of_several_pixels(self, windows: list[tuple[str, int, tuple[int, int], tuple[int, int], bytes]]) -> None:
+        """A window of SSD1327 (8.6), SSD1322 (8.6) and SSD1351 (8.3): along rows or down columns of addresses, a byte at a time."""
+        part = windows[0][0]
+        columns, per = {"ssd1327": (128, 2), "ssd1322": (480, 4), "ssd1351": (128, 1)}[part]
+        sent: Sent = []
+        memory: dict[tuple[int, int], int] = {}
+        for _, flags, (c0, more), (r0, down), raw in windows:
+            reversed_, vertical, rows_reversed, high = (bool(flags >> k & 1) for k in range(4))
+            c1, r1 = c0 + more, r0 + down
+            if part == "ssd1327":
+                remap = reversed_ | high << 1 | vertical << 2 | rows_reversed << 4
+                sent += [(False, bytes([0xA0, remap, 0x15, c0, c1, 0x75, r0, r1]))]
+            else:
+                remap = vertical | reversed_ << 1 | (high << 2 if part == "ssd1322" else 0) | rows_reversed << 4
+                values = [remap | 0x40] if part == "ssd1351" else [remap, 0x01]
+                for code, ends in ((0xA0, values), (0x15, [c0, c1]), (0x75, [r0, r1]), (0x5C, [])):
+                    sent += [(False, bytes([code])), *([(True, bytes(ends))] if ends else [])]
+            sent.append((True, raw))
+            unit = 2 if part == "ssd1322" or part == "ssd1351" else 1  # bytes at an address
+            column, row = c0, r0
+            for at in range(0, len(raw), unit):
+                word = raw[at : at + unit]
+                if part == "ssd1351":
+                    if len(word) < 2:
+                        break
+                    both = word[0] << 8 | word[1]
+                    red, green, blue = both >> 11, both >> 5 & 63, both & 31
+                    shades = [(red << 3 | red >> 2) << 16 | (green << 2 | green >> 4) << 8 | (blue << 3 | blue >> 2)]
+                else:
+                    nibbles = [
+                        n
+                        for byte in word
+                        for n in ((byte >> 4, byte & 15) if high != (part == "ssd1327" and reversed_) else (byte & 15, byte >> 4))
+                    ]
+                    shades = [17 * n * 0x010101 for n in nibbles]
+                for k, shade in enumerate(shades):
+                    x = column * per + k
+                    x = columns - 1 - x if reversed_ else x
+                    memory[127 - row if rows_reversed else row, x] = shade
+                if vertical:
+                    column, row = (column, row + 1) if row < r1 else (column + 1 if column < c1 else c0, r0)
+                else:
+                    column, row = (column + 1, row) if column < c1 else (c0, row + 1 if row < r1 else r0)
+        held, written = memory_of(part, sent)
+        found = {divmod(place, columns): held[place] for place in np.flatnonzero(written).tolist()}
+        self.assertEqual(found, memory)
+
     def colours(self, raw: bytes, form: int) -> list[int]:
         """0xRRGGBB of each whole pixel."""
 

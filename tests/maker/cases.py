@@ -328,6 +328,39 @@ def colour(seed: int, wrong: str) -> Made:
     )
 
 
+def grey(seed: int, wrong: str, part: str = "ssd1327", wired: str = "spi", present: bool = True) -> Made:
+    """An OLED of sixteen shades, on SPI or I2C."""
+    chance = random.Random(seed)
+    panel = "256x64" if part == "ssd1322" else "128x128"
+    device = DEVICE.format(on="wires", part=part, panel=panel)
+    if wired == "i2c":
+        wave = Wave(seed, SCL=1, SDA=1)
+        bus = I2c(wave, chance.choice((100e3, 390e3)), (0x3C,) if present else ())
+        wave.wait(2e6)
+        displays.shades(displays.keyed(bus, 0x3C), chance, part, wrong)
+        wave.wait(1e6)
+        roles = {"scl": "SCL", "sda": "SDA"}
+        rig = _bus("i2c", roles, 'clock = "400kHz"\n') + device + "address = 0x3C\n"
+        return Made(wave, rig, _options("i2c", roles, part, panel))
+    wave = Wave(seed, SCK=0, MOSI=0, CS=1, DC=0, RST=1)
+    spi = Spi(wave, chance.choice((4e6, 8e6)), dc="DC", each=chance.random() < 0.2)
+    for code, key, value in (
+        ("timing.clock-too-fast", "hertz", 25e6),
+        ("frame.bit-order", "lsb", True),
+        ("frame.wrong-spi-mode", "mode", 1),
+    ):
+        if wrong == code:
+            setattr(spi, key, value)
+    wave.put(RST=0)
+    wave.wait(1e6)
+    wave.put(RST=1)
+    wave.wait(5e6)
+    displays.shades(spi.write, chance, part, wrong)
+    wave.wait(1e6)
+    roles = {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST"}
+    return Made(wave, _bus("spi", roles) + device, _options("spi", roles, part, panel))
+
+
 def backpack(seed: int, wrong: str, order: str = "a", dark: bool = False) -> Made:
     """A character display behind a PCF8574; in order b, the halves are on the lower pins."""
     chance = random.Random(seed)
@@ -576,7 +609,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
-    "segments": segments, "lettered": lettered,
+    "segments": segments, "lettered": lettered, "grey": grey,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -695,6 +728,14 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("driver", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield from _wrong("driver", seed, {}, "setup.display-off", "setup.shutdown")
     yield from _wrong("colour", seed, {}, "setup.shutdown", "setup.display-off", "setup.pixel-format")
+    for own in ({}, {"part": "ssd1322"}):
+        off = "setup.shutdown" if own else "setup.display-off"
+        yield from _wrong("grey", seed, own, off, "setup.test-mode", "setup.wrong-geometry", "picture.blank", "timing.clock-too-fast", "frame.bit-order",
+                          "frame.wrong-spi-mode")  # fmt: skip
+        yield from _wired("grey", seed, own, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low DC", DC, ()), ("low MOSI", STUCK, ()),
+                          ("high CS", STUCK, ()), ("low RST", STUCK, ()), ("invert DC", INVERTED, ()))  # fmt: skip
+    yield from _wired("grey", seed, {"wired": "i2c"}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
+    yield Case("grey", seed, ("address.no-answer",), kinds={"wired": "i2c", "present": False})
     yield from _wired("colour", seed, {}, ("low DC", DC, ()), ("swap SCK MOSI", SWAP, ()), ("low RST", STUCK, ()))
     yield Case("backpack", seed, ("setup.backlight-off",), kinds={"dark": True})
     yield Case("backpack", seed, ("wiring.adapter-pins",), kinds={"order": "b"})
@@ -792,6 +833,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
+        ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:
@@ -820,7 +862,9 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
             yield replace(case, rig=False)
             if not case.first and not case.late and not case.bench:
                 yield replace(case, rig=False, bare=True)
-                if case.family in ("oled", "lcd", "pcd", "digits", "colour") or (case.family == "segments" and not case.kinds):
+                if case.family in ("oled", "lcd", "pcd", "digits", "colour", "grey") or (
+                    case.family == "segments" and not case.kinds
+                ):
                     yield replace(case, rig=False, bare=True, nameless=True)
 
 

@@ -15,7 +15,7 @@ from .wave import Wave
 
 __all__ = [
     "TEXTS", "Backpack", "Registers", "character", "digits_chip", "halves_chip", "keyed", "matrix", "mono", "paged", "pcd8544", "quarter", "rows_of",
-    "scene", "shifted", "st7735",
+    "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -356,6 +356,62 @@ def st7735(bus: Spi, chance: random.Random, width: int = 128, height: int = 160,
     tones = [chance.randrange(65536) for _ in range(9)]
     flat = [byte for y in range(height) for x in range(width) for byte in divmod(tones[(x // 17 + y // 23) % 9], 256)]
     bus.write(flat, True)
+
+
+def shades(send: Send, chance: random.Random, part: str, wrong: str = "") -> None:
+    """SSD1327 (rev 1.7; 128x128) and SSD1322 (rev 1.2; 256x64): sixteen greys, two a byte, the left one in the upper half.
+
+    Parameters come with D/C low on the first, with D/C high on the second, which has a command ahead of its data. The glass stands either way round.
+    """
+    marked = part == "ssd1322"
+    width, height, per, left = (256, 64, 4, 28) if marked else (128, 128, 2, 0)
+
+    def command(code: int, *values: int) -> None:
+        if marked and values:
+            send([code], False)
+            send(values, True)
+        else:
+            send([code, *values], False)
+
+    turned = chance.random() < 0.5
+    lines = height - 1 if wrong != "setup.wrong-geometry" else height // 2 - 1
+    mode = {"setup.test-mode": 0xA5}.get(wrong, 0xA6 if marked else 0xA4)
+    if marked:
+        remap: tuple[int, ...] = (0x14 if turned else 0x06, 0x11)
+        rest: list[tuple[int, ...]] = [
+            (0xB3, 0x91), (0xCA, lines), (0xA2, 0), (0xA1, 0), (0xA0, *remap), (0xB5, 0), (0xAB, 1), (0xB4, 0xA0, 0xFD), (0xC1, chance.randrange(60, 256)),
+            (0xC7, 0x0F), (0xB9,), (0xB1, 0xE2), (0xD1, 0xA2, 0x20), (0xBB, 0x1F), (0xB6, 8), (0xBE, 7), (mode,), (0xA9,),
+        ]  # fmt: skip
+    else:
+        remap = (0x51 if turned else 0x42,)
+        rest = [
+            (0x81, chance.randrange(60, 256)), (0xA0, *remap), (0xA1, 0), (0xA2, 0), (mode,), (0xA8, lines), (0xB1, 0x11), (0xB3, chance.choice((0, 0xF0))),
+            (0xAB, 1), (0xB6, 4), (0xBE, 0x0F), (0xBC, 8), (0xD5, 0x62),
+        ]  # fmt: skip
+    command(0xFD, 0x12)
+    command(0xAE)
+    for step in rest:
+        command(*step)
+    if wrong != ("setup.shutdown" if marked else "setup.display-off"):
+        command(0xAF)
+    y, x = np.mgrid[:height, :width]
+    for number in range(chance.randint(1, 2)):
+        drawn = scene(chance, width, height)
+        ramp = (x // chance.choice((8, 16)) + y // 16 + number) % 16
+        picture = np.where(drawn, ramp, chance.choice((0, 0, 3)))
+        if wrong == "picture.blank":
+            picture[:] = 0
+        packed = picture[:, ::2] << 4 | picture[:, 1::2]
+        strip = chance.choice((height, height, 16))
+        for top in range(0, height, strip):
+            command(0x15, left, left + width // per - 1)
+            command(0x75, top, top + strip - 1)
+            if marked:
+                command(0x5C)
+            flat = packed[top : top + strip].reshape(-1).tolist()
+            size = chance.choice((len(flat), 64, 1024))
+            for at in range(0, len(flat), size):
+                send(flat[at : at + size], True)
 
 
 # ---- scanned LEDs -----------------------------------------------------------------------------------------------------------------------

@@ -20,14 +20,16 @@ Value = int | str
 
 
 class Field(msgspec.Struct, forbid_unknown_fields=True):
-    """A named field: shown value = raw + offset, or the name of the raw value.
+    """A named field: shown value = raw * step + offset, or the name of the raw value.
 
-    default: what a sequence that does not say means; it is not told. open: numbers without a name are documented too. hex: shown as bytes,
-    like 0A:1F, for tables that are copied as they stand.
+    step: of what is counted, how much the part counts as one: pixels of an address, say. default: what a sequence that does not say means;
+    it is not told. open: numbers without a name are documented too. hex: shown as bytes, like 0A:1F, for tables that are copied as they
+    stand.
     """
 
     name: str
     offset: int = 0
+    step: int = 1
     min: int | None = None
     max: int | None = None
     values: dict[str, int] = {}
@@ -120,7 +122,7 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
                 notes.append(f"{field.name} {raw} is not documented")
             elif not field.hex and (field.open or not field.values) and not isinstance(value, str) and not _in_range(field, raw):
                 least = field.offset if field.min is None else field.min
-                most = field.offset + (1 << len(places)) - 1 if field.max is None else field.max
+                most = field.offset + ((1 << len(places)) - 1) * field.step if field.max is None else field.max
                 notes.append(f"{field.name} {value} is outside {least} to {most}")
         for word, (mask, expected) in enumerate(self.fixed[:came]):
             if data[word] & mask != expected:
@@ -174,11 +176,11 @@ def _shown(field: Field, raw: int, bits: int) -> Value:
             return int(name) if name.isdecimal() else name
     if field.hex:
         return raw.to_bytes((bits + 7) // 8, "big").hex(":").upper()
-    return raw + field.offset
+    return raw * field.step + field.offset
 
 
 def _in_range(field: Field, raw: int) -> bool:
-    value = raw + field.offset
+    value = raw * field.step + field.offset
     return (field.min is None or value >= field.min) and (field.max is None or value <= field.max)
 
 
@@ -186,8 +188,9 @@ def wanted(field: Field, bits: int) -> str:
     """What a field takes, for an error message."""
     if field.hex:
         return f"{(bits + 7) // 8} bytes in hex, like {':'.join(['0A'] * min(3, (bits + 7) // 8))}" + (":…" if bits > 24 else "")
-    low, high = field.offset, field.offset + (1 << bits) - 1
+    low, high = field.offset, field.offset + ((1 << bits) - 1) * field.step
     numbers = f"{low if field.min is None else field.min} to {high if field.max is None else field.max}"
+    numbers += f" in steps of {field.step}" if field.step > 1 else ""
     if field.values:
         return " or ".join([*field.values, *([numbers] if field.open else [])])
     return numbers
@@ -204,7 +207,7 @@ def _raw(command: str, field: Field, value: Value, bits: int) -> int:
         raise refused
     if isinstance(value, str) or (field.values and not field.open):
         raise refused
-    raw = value - field.offset
-    if not 0 <= raw < 1 << bits or not _in_range(field, raw):
+    raw, rest = divmod(value - field.offset, field.step)
+    if rest or not 0 <= raw < 1 << bits or not _in_range(field, raw):
         raise HushedError(f"{value} is out of range for {command} {field.name}", remedy=f"it takes {wanted(field, bits)}")
     return raw

@@ -233,7 +233,8 @@ class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
-    kind: paged, character, digit, pixel, port, scanned (LEDs without a chip) or unknown.
+    kind: paged, character, digit, pixel, port, scanned (LEDs without a chip) or unknown. turns: what an order of columns that is reversed turns
+    round, where several pixels lie at one address: all of them, or addresses, whose pixels stay as they are.
 
     wrap: what the pointer does behind the last column of a page. chips: how
     many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. ports: bytes that the outputs of an
@@ -246,6 +247,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     pages: int = 0
     rows: int = 0
     wrap: str = "row"
+    turns: Literal["pixels", "addresses"] = "pixels"
     chips: int = 1
     registers: dict[str, str] = {}
     area: dict[str, list[str]] = {}
@@ -366,6 +368,18 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
         """How many bits a pixel has where no command sets it."""
         bits = self.memory.layout.bits if self.memory.layout is not None else 1
         return f"{bits}-bit" if bits > 1 else "16-bit"
+
+    @cached_property
+    def pixels_an_address(self) -> int:
+        """How many pixels lie side by side at one column address of a memory of pixels."""
+        windows = (command for command in self.command if command.effect == "column-window")
+        return max((field.step for command in windows for field in command.fields.values()), default=1)
+
+    @property
+    def grey(self) -> bool:
+        """Whether its pixels have shades, and no colours."""
+        layout = self.memory.layout
+        return self.memory.kind == "pixel" and layout is not None and layout.colours == "grey"
 
     @cached_property
     def modes(self) -> tuple[str, ...]:

@@ -8,7 +8,7 @@ from ..errors import HushedError, nearest
 from .describe import Part
 from .wrap import BUS_OF
 
-__all__ = ["HOLDS", "buses", "found"]
+__all__ = ["HOLDS", "buses", "found", "holds"]
 
 #: What a kind of memory holds, in words; a list of parts is sorted by it, in this order.
 HOLDS = {
@@ -19,6 +19,11 @@ HOLDS = {
     "scanned": "none: LEDs",
     "port": "output pins",
 }
+
+
+def holds(part: Part) -> str:
+    """What its memory holds, in words."""
+    return "grey pixels" if part.grey else HOLDS[part.memory.kind]
 
 
 def buses(framings: list[str]) -> list[str]:
@@ -36,9 +41,12 @@ def found(parts: list[Part], words: list[str]) -> list[tuple[Part, list[str]]]:
     order = list(HOLDS)
     fitting = []
     spoken: set[str] = set()
-    for part in sorted(parts, key=lambda part: (order.index(part.memory.kind), part.name)):
-        known = _words(part.name, *part.also, part.title, HOLDS[part.memory.kind], *buses(part.framings))
-        panels = {name: _words(name, "" if part.memory.kind == "pixel" else panel.colour) for name, panel in part.panels.items()}
+    for part in sorted(parts, key=lambda part: (order.index(part.memory.kind), part.grey, part.name)):
+        known = _words(part.name, *part.also, part.title, holds(part), *buses(part.framings))
+        panels = {
+            name: _words(name, "" if part.memory.kind == "pixel" and not part.grey else panel.colour)
+            for name, panel in part.panels.items()
+        }
         left = list(panels)
         spoken.update(known, *panels.values())
         for word in map(str.lower, words):

@@ -1,4 +1,4 @@
-"""Pixel memory of colour controllers: windows that fill from a corner, orientation, colours of 12, 16 or 18 bits.
+"""Pixel memory of controllers of colours and greys: windows that fill from a corner, orientation, pixels of 3 to 24 bits.
 
 Strategy: a run of data is cut into pixels and placed in closed form within the window, turned into the memory's own rows and
 columns as the orientation says at that moment; the journal holds (time, address, colour). Source: MIPI DCS 1.02 (set_column_
@@ -8,6 +8,7 @@ under MV, MX, MY), 8.8 "Data Color Coding", 9.1.32 to 9.1.37 (scrolling, address
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -18,7 +19,7 @@ from .glass import ColourGlass
 from .model import NEVER, Journal
 from .orientation import Orientation, box_of, upright
 
-__all__ = ["PixelMemory", "to_bytes"]
+__all__ = ["PixelMemory", "filled", "form_of", "to_bytes"]
 
 
 class PixelMemory(Journal):
@@ -77,15 +78,16 @@ class PixelMemory(Journal):
             return
         raw = np.concatenate([self._rest, values])
         late = np.concatenate([np.full(len(self._rest), times[0] if len(times) else 0), times])
-        colours, used, each = to_colours(raw, str(self.role("format", self.part.usual_format)))
+        colours, used, each = to_colours(raw, form_of(self.part, self.role))
         self._rest = raw[used:]
         if not len(colours):
             return
-        when = late[np.minimum((np.arange(1, len(colours) + 1) * each).astype(np.int64) - 1, len(late) - 1)]
+        when = late[np.ceil(np.arange(1, len(colours) + 1) * each).astype(np.int64) - 1]
         width, height = x1 - x0 + 1, y1 - y0 + 1
         step = (self._at + np.arange(len(colours))) % (width * height)
         self._at = (self._at + len(colours)) % (width * height)
-        self._put(when, x0 + step % width, y0 + step // width, colours)
+        x, y = filled(step, width, height, self.part.pixels_an_address, self.role("increment") == "vertical")
+        self._put(when, x0 + x, y0 + y, colours)
 
     def _put(self, when: NDArray[np.int64], x: NDArray[Any], y: NDArray[Any], colours: NDArray[np.uint32]) -> None:
         """Colours at places as they are addressed, each at its tick."""
@@ -120,7 +122,9 @@ class PixelMemory(Journal):
         rgb = np.stack([packed >> 16 & 0xFF, packed >> 8 & 0xFF, packed & 0xFF], axis=2).astype(np.uint8)
         if roles.get("idle") == "on":
             rgb = np.where(rgb >= 128, 255, 0).astype(np.uint8)
-        if self._unlike(panel, "inversion", roles):
+        if roles.get("inversion") in ALL:
+            rgb = np.full_like(rgb, ALL[str(roles["inversion"])])
+        elif self._unlike(panel, "inversion", roles):
             rgb = 255 - rgb
         if self._unlike(panel, "colour_order", roles):
             rgb = rgb[:, :, ::-1]
@@ -138,6 +142,30 @@ class PixelMemory(Journal):
         """Whether a register differs from what this glass needs."""
         register = self.part.memory.registers.get(role, "")
         return bool(register) and roles[role] != panel.needs.get(register, self.part.reset.get(register))
+
+
+ALL = {"all-off": 0, "all-on": 255}  # modes in which every pixel is the same, whatever the memory holds
+
+
+def form_of(part: Part, role: Callable[[str, Value], Value]) -> str:
+    """How pixels lie in bytes, by the registers; role: asks for one of them by its role, with what it is where there is none.
+
+    Of pixels narrower than a byte the end of the byte that comes first is told by a register of its own; where an order of columns that is
+    reversed turns addresses, and not the pixels of one, it comes out the other way round.
+    """
+    form = str(role("format", part.usual_format))
+    if "nibbles" not in part.memory.registers:
+        return form
+    turned = part.memory.turns == "addresses" and role("column_order", "normal") == "reversed"
+    return form if (role("nibbles", "high-first") == "high-first") != turned else f"{form}-low"
+
+
+def filled(step: NDArray[Any], width: int, height: int, per: int, down: bool) -> tuple[NDArray[Any], NDArray[Any]]:
+    """Columns and rows of a window in the order in which it is filled: along its rows, or down its columns, of which `per` share an address."""
+    if not down:
+        return step % width, step // width
+    group, within = step // per, step % per
+    return group // height * per + within, group % height
 
 
 def to_colours(raw: NDArray[np.uint8], form: str) -> tuple[NDArray[np.uint32], int, float]:
@@ -158,6 +186,10 @@ def to_colours(raw: NDArray[np.uint8], form: str) -> tuple[NDArray[np.uint32], i
         word = raw.astype(np.uint32)
         red, green, blue = word >> 5, word >> 2 & 7, word & 3
         return _packed(np.stack([red * 255 // 7, green * 255 // 7, blue * 85], axis=1)), len(raw), 1
+    if form in ("4-bit", "4-bit-low"):  # two greys a byte
+        high, low = raw >> 4, raw & 15
+        grey = np.stack([high, low] if form == "4-bit" else [low, high], axis=1).reshape(-1).astype(np.uint32) * 17
+        return _packed(np.stack([grey, grey, grey], axis=1)), len(raw), 0.5
     if form == "3-bit":  # two pixels a byte: bits 5 to 3, and 2 to 0
         bits = np.stack([raw >> 3, raw], axis=1).reshape(-1).astype(np.uint32) & 7
         return _packed(np.stack([bits >> 2 & 1, bits >> 1 & 1, bits & 1], axis=1) * 255), len(raw), 0.5
@@ -183,6 +215,11 @@ def to_bytes(rgb: NDArray[np.uint8], form: str) -> bytes:
         return rgb.tobytes()
     if form == "8-bit":
         return np.asarray(rgb[..., 0] & 0xE0 | rgb[..., 1] >> 5 << 2 | rgb[..., 2] >> 6, np.uint8).tobytes()
+    if form in ("4-bit", "4-bit-low"):
+        weights = np.array([299, 587, 114], np.uint32)  # of a colour's brightness, as ITU-R BT.601 has them
+        grey = ((rgb.astype(np.uint32) @ weights + 500) // 1000 >> 4).astype(np.uint8).reshape(-1, 2)
+        first, second = (0, 1) if form == "4-bit" else (1, 0)
+        return np.asarray(grey[:, first] << 4 | grey[:, second], np.uint8).tobytes()
     if form == "3-bit":
         bits = ((rgb >> 7) * np.array([4, 2, 1], np.uint8)).sum(axis=2, dtype=np.uint8).reshape(-1)
         bits = np.append(bits, np.uint8(0)) if len(bits) % 2 else bits

@@ -53,13 +53,19 @@ def test_card(panel: Panel, name: str) -> NDArray[np.bool_]:
 BARS = ("white", "yellow", "cyan", "green", "magenta", "red", "blue", "black")
 
 
-def colour_card(panel: Panel, name: str) -> NDArray[np.uint8]:
-    """(height, width, 3) for a colour panel: the bars, a ramp of each primary below them, the marks of `test_card` over both."""
+def colour_card(panel: Panel, name: str, grey: bool = False) -> NDArray[np.uint8]:
+    """(height, width, 3) for a colour panel: the bars, a ramp of each primary below them, the marks of `test_card` over both; grey: of one that has
+    shades only: sixteen steps, and a ramp below them."""
     from PIL import ImageColor
 
     marks = test_card(panel, name)
     height, width = marks.shape
     out = np.zeros((height, width, 3), np.uint8)
+    if grey:
+        out[: height // 2] = (np.arange(width) * 16 // width * 17)[:, None]
+        out[height // 2 :] = (255 - np.arange(width) * 255 // max(1, width - 1))[:, None]
+        out[marks] = np.where(out[marks].max(axis=1, keepdims=True) < 160, 255, 0)
+        return out
     bar = np.arange(width) * len(BARS) // width
     out[: height // 2] = np.array([ImageColor.getrgb(colour) for colour in BARS], np.uint8)[bar]
     ramp = (np.arange(width) * 255 // max(1, width - 1)).astype(np.uint8)

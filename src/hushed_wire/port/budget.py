@@ -15,6 +15,7 @@ import msgspec
 from ..bus.base import BUSES
 from ..errors import HushedError
 from ..part.describe import Part
+from ..part.pixel import form_of
 from ..part.wrap import Send
 from ..rig.clocks import clocks_of
 from ..rig.limits import limits_of
@@ -262,13 +263,23 @@ def _pages(state: State, wide: int, high: int) -> list[Step]:
     return _steps(target, sends)
 
 
-BITS = {"12-bit": 12, "16-bit": 16, "18-bit": 24}  # of a pixel on the bus, by the form that the set-up chooses
+BITS = {
+    "3-bit": 4,
+    "4-bit": 4,
+    "4-bit-low": 4,
+    "8-bit": 8,
+    "12-bit": 12,
+    "16-bit": 16,
+    "18-bit": 24,
+    "24-bit": 24,
+}  # of a pixel on the bus, by the form that the set-up chooses
 
 
 def _window(state: State, wide: int, high: int) -> list[Step]:
     """A box of a memory of colours."""
     target = state.target
-    bits = BITS.get(str(state.role("format", target.part.usual_format)), 16)
+    bits = BITS.get(form_of(target.part, state.role), 16)
+    wide += -wide % target.part.pixels_an_address
     words = {"left": 0, "right": wide - 1, "top": 0, "bottom": high - 1}
     sends = [send for line in target.part.memory.area["window"] for send in _said(target, line.format(**words))]
     return _steps(target, [*sends, Send(True, bytes(wide * high * bits // 8))])
@@ -431,13 +442,14 @@ def _memory(name: str, target: Target, asked: Asked) -> Memory:
     kind = part.memory.kind
     pixels = panel.width * panel.height
     digits = kind == "digit" and panel.form == "digits"
-    frame = {"pixel": 2 * pixels, "character": pixels}.get(kind, panel.width if digits else pixels // 8)
+    row = panel.width * BITS.get(part.usual_format, 16) // 8
+    frame = {"pixel": row * panel.height, "character": pixels}.get(kind, panel.width if digits else pixels // 8)
     font = FONT_BYTES if kind in ("paged", "pixel") else 0
     largest = max(frame, pixels)
     holds = "uint8_t" if largest < 256 else "uint16_t" if largest < 65536 else "uint32_t"
     without = {
         "paged": f"page by page: {panel.width} bytes for one page, or none where each byte is worked out as it is sent",
-        "pixel": f"box by box without a frame: {2 * panel.width} bytes for one row, or none",
+        "pixel": f"box by box without a frame: {row} bytes for one row, or none",
     }.get(kind, "no frame is needed: each character goes out as it is written")
     ram = None if asked.ram is None else frame <= asked.ram
     return Memory(name, frame, font, ram, None if asked.flash is None else font <= asked.flash, largest, holds, without)

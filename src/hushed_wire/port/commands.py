@@ -12,11 +12,15 @@ __all__ = ["Function", "Parameter", "function_of"]
 
 @dataclass(frozen=True)
 class Parameter:
-    """name: in source. bits: of the number. offset: what it is more than what is sent. low, high: what it may be. values: names and numbers."""
+    """name: in source. bits: of the number. offset: what it is more than what is sent. step: how much of it one is that is sent.
+
+    low, high: what it may be. values: names and numbers.
+    """
 
     name: str
     bits: int
     offset: int
+    step: int
     low: int
     high: int
     values: tuple[tuple[str, int], ...]
@@ -74,11 +78,11 @@ def _default_bits(command: Command, letter: str, entry: Field, word: int) -> int
 
 def _parameter(entry: Field, bits: int, known: set[str]) -> Parameter:
     low = entry.offset if entry.min is None else entry.min
-    high = entry.offset + (1 << bits) - 1 if entry.max is None else entry.max
+    high = entry.offset + ((1 << bits) - 1) * entry.step if entry.max is None else entry.max
     values = tuple((identifier(name), raw) for name, raw in entry.values.items())
     if values:  # a number that has a name is given as it is sent
-        return Parameter(identifier(entry.name, known), bits, 0, 0, (1 << bits) - 1, values, entry.unit)
-    return Parameter(identifier(entry.name, known), bits, entry.offset, low, high, (), entry.unit)
+        return Parameter(identifier(entry.name, known), bits, 0, 1, 0, (1 << bits) - 1, values, entry.unit)
+    return Parameter(identifier(entry.name, known), bits, entry.offset, entry.step, low, high, (), entry.unit)
 
 
 def _terms(places: list[tuple[int, int]], word: int, parameter: Parameter) -> list[str]:
@@ -87,6 +91,7 @@ def _terms(places: list[tuple[int, int]], word: int, parameter: Parameter) -> li
     count = len(places)
     position = 0
     value = f"({{{parameter.name}}} - {parameter.offset}U)" if parameter.offset else f"{{{parameter.name}}}"
+    value = f"({value} / {parameter.step}U)" if parameter.step > 1 else value
     while position < count:
         at, bit = places[position]
         length = 1

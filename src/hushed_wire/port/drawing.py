@@ -165,7 +165,7 @@ def _mounted(width: int, height: int, rotate: int, mirror: bool) -> tuple[str, s
 def _colour(made: Plan) -> Drawing:
     panel, part, memory = made.target.panel, made.part, made.part.memory
     if str(made.state.role("format", made.part.usual_format)) != "16-bit":
-        return Drawing(why="drawing is left out: it sends colours of 16 bits, and the set-up chooses another format")
+        return Drawing(why="drawing is left out: it sends colours of 16 bits, and this display takes others")
     bonded, sits = upright(panel, memory.columns, memory.rows), box_of(panel)
     roles = {role: made.state.role(role) for role in ("row_order", "column_order", "exchange")}
     now = Orientation.of(memory.columns, memory.rows, roles)

@@ -62,7 +62,10 @@ def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
         window = way.window(box_of(panel))
         for effect, ends in (("column-window", (window.left, window.right - 1)), ("row-window", (window.top, window.bottom - 1))):
             seen = spans.get(effect, set())
-            unlike += bool(seen) and ends not in seen
+            hull = (
+                (min(first for first, _ in seen), max(last for _, last in seen)) if seen else ends
+            )  # pictures may come in strips
+            unlike += ends not in (*seen, hull)
         unlike += way.exchange != upright(panel, fitted.columns, fitted.rows).exchange
         why = ", ".join(f"{register.replace('.', ' ')} is {value}" for register, value in told.items() if value is not None)
         why = why or ("the windows tell" if spans else "")

@@ -167,19 +167,26 @@ def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     from ..part.orientation import Box, Orientation, box_of, upright
-    from ..part.pixel import to_bytes
+    from ..part.pixel import form_of, to_bytes
 
     part, panel, memory = state.target.part, state.target.panel, state.target.part.memory
     native, (x0, y0, x1, y1) = _native(state, box)
     bonded, sits = upright(panel, memory.columns, memory.rows), box_of(panel)
     corner = bonded.window(sits)
     inside = bonded.box(Box(corner.left + x0, corner.top + y0, corner.left + x1, corner.top + y1))
+    per = part.pixels_an_address
+    if per > 1:  # what shares an address is sent together
+        inside = Box(inside.left // per * per, inside.top, -(-inside.right // per) * per, inside.bottom)
+        whole = bonded.window(inside)
+        x0, y0, x1, y1 = whole.left - corner.left, whole.top - corner.top, whole.right - corner.left, whole.bottom - corner.top
     roles = {role: state.role(role) for role in ("row_order", "column_order", "exchange")}
     now = Orientation.of(memory.columns, memory.rows, roles)
     window, piece = now.window(inside), now.addressed(bonded.kept(native[y0:y1, x0:x1]))
     words = {"left": window.left, "right": window.right - 1, "top": window.top, "bottom": window.bottom - 1}
     sends = commands_of(state, part.memory.area["window"], words)
-    return [*sends, Send(True, to_bytes(piece, str(state.role("format", part.usual_format))))]
+    if state.role("increment") == "vertical":
+        piece = piece.reshape(len(piece), -1, per, 3).swapaxes(0, 1)
+    return [*sends, Send(True, to_bytes(piece, form_of(part, state.role)))]
 
 
 def is_text(state: State) -> bool:

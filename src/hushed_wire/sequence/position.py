@@ -86,8 +86,11 @@ def position_of(target: Target, column: int, row: int) -> Position:
         corner = way.window(box_of(panel))
         x, y = corner.left + column, corner.top + row
         cell = way.box(Box(x, y, x + 1, y + 1))
-        lines = [line.format(left=x, right=x, top=y, bottom=y) for line in part.memory.area["window"]]
+        per = part.pixels_an_address
+        words = {"left": x - x % per, "right": x - x % per + per - 1, "top": y, "bottom": y}
+        lines = [line.format(**words) for line in part.memory.area["window"]]
         where = f"memory column {cell.left}, row {cell.top}" + ("" if way.plain else f", which is {x},{y} as it is addressed")
+        where += f", with the {per - 1} beside it at one address" if per > 1 else ""
         return Position(
             column, row, "pixels", where, cell.top * part.memory.columns + cell.left, tuple(lines), _sent(target, lines)
         )

@@ -52,7 +52,7 @@ def _picture(state: State, target: Target) -> list[Step]:
     from ..picture.test_card import colour_card, test_card
     from .canvas import pixels_step
 
-    card = colour_card(panel, target.name) if kind == "pixel" else test_card(panel, target.name)
+    card = colour_card(panel, target.name, target.part.grey) if kind == "pixel" else test_card(panel, target.name)
     return [pixels_step(state, card, "test picture")]
 
 

@@ -9,7 +9,7 @@ import msgspec
 
 from ..part.command import Command, Field, wanted
 from ..part.describe import Part
-from ..part.find import HOLDS, buses
+from ..part.find import buses, holds
 from ..part.wrap import BUS_OF
 from ..sequence import Target
 from ..sequence.position import Position
@@ -24,8 +24,8 @@ def part_list(out: Any, parts: list[tuple[Part, list[str]]]) -> None:
     table = kit.table()
     for head in ("part", "what it is", "buses", "ready panels"):
         table.add_column(head, overflow="fold")
-    for kind, group in groupby(parts, key=lambda entry: entry[0].memory.kind):
-        table.add_row(kit.Text(HOLDS[kind], style="head"))
+    for held, group in groupby(parts, key=lambda entry: holds(entry[0])):
+        table.add_row(kit.Text(held, style="head"))
         for part, panels in group:
             title = f"{part.title}; also {', '.join(part.also)}" if part.also else part.title
             table.add_row(
@@ -126,10 +126,17 @@ def _memory(part: Part) -> list[str]:
     if memory.kind == "scanned":
         return ["", f"none: what is seen is what the lines do   [{memory.source}]"]
     if memory.kind == "pixel":
+        turning = [role.replace("_", "-") for role in ("row_order", "column_order", "exchange") if role in memory.registers]
+        turns = f"{', '.join(turning[:-1])} and {turning[-1]} turn" if len(turning) > 1 else "nothing turns"
         return [
             "",
             f"{memory.columns} columns x {memory.rows} rows of pixels; a window (column start … end, row start … end) fills from its corner;",
-            f"row-order, column-order and exchange turn the window's axes into memory rows and columns   [{memory.source}]",
+            *(
+                [f"{per} pixels side by side share a column address, which is counted in pixels here;"]
+                if (per := part.pixels_an_address) > 1
+                else []
+            ),
+            f"{turns} the window's axes into memory rows and columns   [{memory.source}]",
         ]
     return []
 
