@@ -66,7 +66,16 @@ WAYS: dict[str, tuple[str, str]] = {
     ),
     "ssd1327, 96 columns": (bus("spi", SPI, clock="8MHz") + device("ssd1327", "96x96"), 'text 3,9 "GATE" 0x444444'),
     "ssd1322": (bus("spi", SPI, clock="8MHz", mode=3) + device("ssd1322", "256x64"), 'text 3,9 "GATE"'),
-    "ssd1322, nine bits": (bus("spi", ["sck", "mosi", "cs"], clock="5MHz") + device("ssd1322", "256x64"), "fill 0x777777"),
+    "ssd1322, nine bits": (
+        bus("spi", ["sck", "mosi", "cs"], clock="5MHz") + device("ssd1322", "256x64"),
+        'text 3,9 "GATE" 0x777777',
+    ),
+    "ssd1680": (bus("spi", [*SPI, "busy"], clock="4MHz") + device("ssd1680", "122x250"), 'text 3,9 "GATE"'),
+    "ssd1680, red, nine bits": (
+        bus("spi", ["sck", "mosi", "cs"], clock="4MHz") + device("ssd1680", "128x296-red"),
+        'text 3,9 "GATE" red',
+    ),
+    "ssd1681": (bus("spi", SPI, clock="4MHz", mode=3) + device("ssd1681", "200x200"), "rectangle 3,9 20x30"),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

@@ -40,13 +40,14 @@ Step = tuple[str, str] | float  # a command and its data, in hex, or seconds of 
 
 @dataclass(frozen=True)
 class SetUp:
-    """How a driver sets a display up. window: the first column and row that it addresses. turned: the picture stands on its head on this panel."""
+    """How a driver sets a display up. window: the first column and row that it addresses. turned: the picture stands on its head on this panel; None: its rows
+    come from the last on."""
 
     part: str
     panel: str
     steps: tuple[Step, ...]
     window: tuple[int, int] = (0, 0)
-    turned: bool = False
+    turned: bool | None = False
 
     @property
     def size(self) -> tuple[int, int]:
@@ -214,6 +215,17 @@ SET_UPS = (
     ), turned=True),
     SetUp("ssd1322", "256x64", SSD1322, (112, 0)),
     SetUp("ssd1322", "256x64", told(SSD1322, cA0="0611"), (112, 0), turned=True),
+    SetUp("ssd1680", "122x250", (
+        ("12", ""), 0.01, ("01", "F90000"), ("11", "03"), ("44", "000F"), ("45", "0000F900"), ("3C", "05"), ("21", "0080"), ("18", "80"),
+        ("4E", "00"), ("4F", "0000"),
+    )),
+    SetUp("ssd1680", "128x296", (
+        ("12", ""), 0.01, ("01", "270100"), ("11", "03"), ("44", "000F"), ("45", "00002701"), ("21", "0080"), ("4E", "00"), ("4F", "0000"),
+    )),
+    SetUp("ssd1681", "200x200", (
+        ("12", ""), 0.01, ("01", "C70000"), ("11", "01"), ("44", "0018"), ("45", "C7000000"), ("3C", "05"), ("18", "80"), ("22", "B1"), ("20", ""), 0.02,
+        ("4E", "00"), ("4F", "C700"),
+    ), turned=None),
     SetUp("ssd1331", "96x64", (
         ("AE", ""), ("A072", ""), ("A100", ""), ("A200", ""), ("A4", ""), ("A83F", ""), ("AD8E", ""), ("B00B", ""), ("B131", ""), ("B3F0", ""),
         ("8A64", ""), ("8B78", ""), ("8C64", ""), ("BB3A", ""), ("BE3E", ""), ("8706", ""), ("8191", ""), ("8250", ""), ("837D", ""), ("AF", ""), 0.1,
@@ -223,6 +235,7 @@ SET_UPS = (
 
 
 GREY = {"ssd1327": (2, False), "ssd1322": (4, True)}
+PAPER = ("ssd1680", "ssd1681")
 COLOUR = ("ili9341", "st7789", "st7735", "gc9a01", "st7796", "ili9488")
 
 
@@ -266,6 +279,12 @@ def runs_of(own: SetUp) -> list[tuple[int, bytes] | float]:
     width, height = own.size
     x, y = own.window
     shown = picture(width, height)
+    if own.part in PAPER:  # a bit that is 0 is black; refreshed, and left alone meanwhile
+        if own.turned is None:
+            shown = shown[::-1]
+        packed = np.packbits(~shown, axis=1)
+        packed[:, -1] |= 0xFF >> (width % 8 or 8)
+        return [*out, (0, b"\x24"), (1, packed.tobytes()), (0, b"\x22"), (1, b"\xf7"), (0, b"\x20"), 0.3]
     if own.part in GREY:  # two pixels a byte, the left one above; addresses of two columns, or of four
         per, marked = GREY[own.part]
         for code, ends in ((0x15, (x // per, (x + width) // per - 1)), (0x75, (y, y + height - 1))):

@@ -361,6 +361,26 @@ def grey(seed: int, wrong: str, part: str = "ssd1327", wired: str = "spi", prese
     return Made(wave, _bus("spi", roles) + device, _options("spi", roles, part, panel))
 
 
+def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True) -> Made:
+    """E-paper. answers: BUSY was captured. there: the display is."""
+    chance = random.Random(seed)
+    width, height = chance.choice(((122, 250), (128, 296)))
+    wave = Wave(seed, SCK=0, MOSI=0, CS=1, DC=0, RST=1, **({"BUSY": 0} if answers else {}))
+    spi = Spi(wave, chance.choice((2e6, 4e6, 10e6)), dc="DC", each=chance.random() < 0.3)
+    if wrong == "frame.wrong-spi-mode":
+        spi.mode = 1
+    wave.wait(1e6)
+    displays.paper(spi, chance, width, height, wrong, "BUSY" if answers else "", inks, there)
+    wave.wait(3e7)
+    roles = {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST", **({"busy": "BUSY"} if answers else {})}
+    panel = f"{width}x{height}" + ("-red" if inks == 2 else "")
+    return Made(
+        wave,
+        _bus("spi", roles) + DEVICE.format(on="wires", part="ssd1680", panel=panel),
+        _options("spi", roles, "ssd1680", panel),
+    )
+
+
 def backpack(seed: int, wrong: str, order: str = "a", dark: bool = False) -> Made:
     """A character display behind a PCF8574; in order b, the halves are on the lower pins."""
     chance = random.Random(seed)
@@ -609,7 +629,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
-    "segments": segments, "lettered": lettered, "grey": grey,
+    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -736,6 +756,12 @@ def faults(seed: int) -> Iterator[Case]:
                           ("high CS", STUCK, ()), ("low RST", STUCK, ()), ("invert DC", INVERTED, ()))  # fmt: skip
     yield from _wired("grey", seed, {"wired": "i2c"}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield Case("grey", seed, ("address.no-answer",), kinds={"wired": "i2c", "present": False})
+    yield from _wrong("paper", seed, {}, "timing.busy-ignored", "picture.not-refreshed", "setup.asleep", "setup.wrong-geometry", "picture.blank",
+                      "frame.wrong-spi-mode")  # fmt: skip
+    yield Case("paper", seed, STUCK, ("BUSY",), kinds={"there": False})
+    yield from _wrong("paper", seed, {"answers": False, "inks": 2}, "picture.not-refreshed", "setup.asleep")
+    yield from _wired("paper", seed, {}, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low DC", DC, ()), ("low MOSI", STUCK, ()),
+                      ("low RST", STUCK, ()), ("low BUSY", STUCK, ()))  # fmt: skip
     yield from _wired("colour", seed, {}, ("low DC", DC, ()), ("swap SCK MOSI", SWAP, ()), ("low RST", STUCK, ()))
     yield Case("backpack", seed, ("setup.backlight-off",), kinds={"dark": True})
     yield Case("backpack", seed, ("wiring.adapter-pins",), kinds={"order": "b"})
@@ -833,7 +859,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
-        ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
+        ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:

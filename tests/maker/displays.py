@@ -14,7 +14,7 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "TEXTS", "Backpack", "Registers", "character", "digits_chip", "halves_chip", "keyed", "matrix", "mono", "paged", "pcd8544", "quarter", "rows_of",
+    "TEXTS", "Backpack", "Registers", "character", "digits_chip", "halves_chip", "keyed", "matrix", "mono", "paged", "paper", "pcd8544", "quarter", "rows_of",
     "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
@@ -412,6 +412,94 @@ def shades(send: Send, chance: random.Random, part: str, wrong: str = "") -> Non
             size = chance.choice((len(flat), 64, 1024))
             for at in range(0, len(flat), size):
                 send(flat[at : at + size], True)
+
+
+def paper(
+    bus: Spi,
+    chance: random.Random,
+    width: int,
+    height: int,
+    wrong: str = "",
+    busy: str = "BUSY",
+    inks: int = 1,
+    there: bool = True,
+) -> None:
+    """SSD1680 (rev 0.14): BUSY is high while it resets, loads a waveform or refreshes; pictures of one ink or two, whole or a part of one.
+
+    busy: its line, "" where nobody captured it. there: the display answers; else BUSY stays low.
+    """
+    wave = bus.wave
+    heeds = wrong != "timing.busy-ignored"
+
+    def command(code: int, *values: int) -> None:
+        bus.write([code])
+        if values:
+            bus.write(values, True)
+
+    def works(nanoseconds: float) -> None:
+        """It is busy for so long, and a driver that heeds it looks again and again."""
+        if busy and there:
+            wave.wait(300)
+            wave.put(**{busy: 1})
+            if not heeds and nanoseconds > 1e8:
+                wave.later(nanoseconds, busy, 0)
+                wave.wait(chance.uniform(2e6, 5e7))
+                return
+            wave.wait(nanoseconds)
+            wave.put(**{busy: 0})
+            wave.wait(chance.uniform(2e3, 2e6))
+        else:
+            wave.wait(nanoseconds + 2e6)
+
+    def woken() -> None:
+        wave.put(RST=0)
+        wave.wait(chance.choice((2e6, 10e6)))
+        wave.put(RST=1)
+        wave.wait(10e6)
+        command(0x12)
+        works(chance.uniform(1.2e6, 4e6))
+        lines = (296 - height if height != 296 else 250) if wrong == "setup.wrong-geometry" else height
+        command(0x01, *divmod(lines - 1, 256)[::-1], 0)
+        command(0x11, 0x03 if upward else 0x01)
+        command(0x3C, 0x05)
+        if chance.random() < 0.5:
+            command(0x21, 0x00, 0x80)
+        command(0x18, 0x80)
+        if loads:
+            command(0x22, 0xB1)
+            command(0x20)
+            works(chance.uniform(8e6, 20e6))
+
+    upward, loads = chance.random() < 0.6, chance.random() < 0.3
+    across = -(-width // 8)
+    woken()
+    for number in range(chance.randint(2, 3) if wrong in ("setup.asleep", "timing.busy-ignored") else chance.randint(1, 2)):
+        top, high = (0, height) if number == 0 or chance.random() < 0.5 else (16, 40)
+        drawn = scene(chance, across * 8, high)
+        if wrong == "picture.blank":
+            drawn[:] = False
+        drawn[:, width:] = False
+        first, last = (top, top + high - 1) if upward else (top + high - 1, top)
+        for code, raw in (
+            (0x24, ~np.packbits(drawn if upward else drawn[::-1], axis=1)),
+            (0x26, np.packbits(np.roll(drawn, 9, axis=0), axis=1)),
+        )[:inks]:
+            command(0x44, 0, across - 1)
+            command(0x45, *divmod(first, 256)[::-1], *divmod(last, 256)[::-1])
+            command(0x4E, 0)
+            command(0x4F, *divmod(first, 256)[::-1])
+            bus.write([code])
+            bus.write(raw.astype(np.uint8).reshape(-1).tolist(), True)
+        if wrong != "picture.not-refreshed":
+            command(0x22, chance.choice((0xF7, 0xC7)))
+            command(0x20)
+            works(chance.uniform(3e8, 6e8))
+        if wrong == "setup.asleep" or (wrong == "" and chance.random() < 0.4):
+            command(0x10, 0x01)
+            wave.wait(5e6)
+            if wrong != "setup.asleep":
+                woken()
+    wave.in_order()
 
 
 # ---- scanned LEDs -----------------------------------------------------------------------------------------------------------------------

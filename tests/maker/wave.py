@@ -37,6 +37,16 @@ class Wave:
                 self.levels[name] = level
                 self.changes.append((int(self.now), name, level))
 
+    def later(self, ns: float, name: str, level: int) -> None:
+        """Sets a line that somebody else drives, some time from now; `in_order` brings it to its place."""
+        self.levels[name] = level
+        self.changes.append((int(self.now + ns), name, level))
+
+    def in_order(self) -> None:
+        """Changes by their times."""
+        self.changes.sort(key=lambda change: change[0])
+        self.now = max(self.now, self.changes[-1][0] if self.changes else 0)
+
     @property
     def names(self) -> list[str]:
         """The lines, in order."""

@@ -15,9 +15,10 @@ import msgspec
 
 from .scan_roles import GROUPED, SEGMENTS, axes
 
-__all__ = ["BESIDE", "BUSES", "KIND_NAMES", "SELECTS", "BusKind", "Measure", "Settings", "kind_with", "select_of"]
+__all__ = ["ANSWERS", "BESIDE", "BUSES", "KIND_NAMES", "SELECTS", "BusKind", "Measure", "Settings", "kind_with", "select_of"]
 
-BESIDE = ("reset", "backlight")  # roles of lines that any bus may have beside it
+BESIDE = ("reset", "backlight", "busy")  # roles of lines that any bus may have beside it
+ANSWERS = ("busy", "miso")  # roles of lines that displays drive, and drivers only hear
 SELECTS = ("cs", "cs1", "cs2", "cs3")
 DATA = tuple(f"d{k}" for k in range(16))
 

@@ -39,6 +39,7 @@ class Move:
     address: int | None = None
     levels: tuple[tuple[str, bool], ...] = ()
     lasts: int = 0  # ticks for which a scanned display shows it
+    busy: int = 0  # ticks for which the part says behind it that it takes nothing
 
 
 @dataclass(frozen=True)

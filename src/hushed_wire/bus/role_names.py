@@ -23,7 +23,7 @@ NAMES: dict[str, dict[str, str]] = {
         "sck": _any("sck", "sclk", "clk", "spi[ _-]?clk", "scl", "clock"), "mosi": _any("mosi", "sdi", "din", "sda", "sdin", "copi", "data", "dio"),
         "miso": _any("miso", "sdo", "dout", "cipo"), "cs": _any("cs", "ce", "ss", "sce", "scs", "csx", "load", "nss", "stb"),
         "dc": _any("dc", "d/c", "d_c", "dcx", "a0", "rs", "d/cx", "cd"), "reset": _any("reset", "rst", "res", "resx"),
-        "backlight": _any("bl", "backlight", "blk", "led"),
+        "backlight": _any("bl", "backlight", "blk", "led"), "busy": _any("busy", "bsy"),
     },
     "parallel": {
         "rs": _any("rs", "d/i", "di", "dcx", "d/c", "dc", "a0"), "rw": _any("rw", "r/w", "r_w"),

@@ -40,7 +40,9 @@ def bearing(
         return 1.0 if kind.scanned and "clock" not in roles else 0.0
     if kind.each_rests:
         rests = int(clock in ("wr", "rd"))
-        others = [line for role, line in roles.items() if role != clock and role not in ("e2", "rd", "wr", "reset", "backlight")]
+        others = [
+            line for role, line in roles.items() if role != clock and role not in ("e2", "rd", "wr", "reset", "backlight", "busy")
+        ]
         return strobed(piece, roles[clock], rests, others)
     spans = _spans(case, roles, piece, active) if framed else None
     nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)

@@ -16,7 +16,7 @@ __all__ = ["plugged"]
 
 PRINTED = {  # what modules have printed beside their pins, by role
     "din": "mosi", "sdi": "mosi", "sdo": "miso", "clk": "sck", "d/c": "dc", "a0": "dc", "ce": "cs", "sce": "cs", "load": "cs", "rst": "reset",
-    "res": "reset", "bl": "backlight", "led": "backlight", "blk": "backlight", "r/w": "rw", "en": "e",
+    "res": "reset", "bl": "backlight", "led": "backlight", "blk": "backlight", "r/w": "rw", "en": "e", "bsy": "busy",
 }  # fmt: skip
 
 

@@ -14,7 +14,7 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..bus.base import BUSES
+from ..bus.base import ANSWERS, BUSES
 from ..errors import HushedError
 from ..rig.pinmap import load_pin_map
 from .base import LinkLost, LinkUnusable
@@ -45,20 +45,21 @@ def open_pins(name: str, rig: Rig, bus: Bus, path: str) -> SpiLink | GpioLink:
     if on_spi:
         if bus.kind != "spi":  # the kernel's device is for that bus alone
             raise LinkUnusable(f"bus '{bus.name}' is {bus.kind}, not SPI", where="--link", remedy="take gpiochip0, or the desk")
-        roles = [role for role in bus.pins if role not in ("sck", "mosi", "miso", "cs")]
+        roles = [role for role in bus.pins if role not in ("sck", "mosi", "cs", *ANSWERS)]
         numbers = gpio_numbers(bus, Path(path).parent, roles)
         if "dc" in bus.lines and "dc" not in numbers:
             raise LinkUnusable(
                 f"bus '{bus.name}' names no pin for D/C", where=path, remedy='add pins = { dc = "GPIO25" } to the bus'
             )
         return SpiLink(int(on_spi[1]), int(on_spi[2]), rig, bus, _lines("/dev/gpiochip0", numbers, bus) if numbers else None)
-    missing = [role for role in bus.lines if role not in bus.pins]
+    moved = [role for role in bus.lines if role not in ANSWERS]
+    missing = [role for role in moved if role not in bus.pins]
     if missing:
         raise LinkUnusable(
             f"bus '{bus.name}' names no pin for {', '.join(missing)}", where=path, remedy="add them to the bus's pins"
         )
     assert on_gpio is not None
-    return GpioLink(rig, bus, _lines(f"/dev/gpiochip{on_gpio[1]}", gpio_numbers(bus, Path(path).parent, list(bus.lines)), bus))
+    return GpioLink(rig, bus, _lines(f"/dev/gpiochip{on_gpio[1]}", gpio_numbers(bus, Path(path).parent, moved), bus))
 
 
 def gpio_numbers(bus: Bus, folder: Path, roles: list[str]) -> dict[str, int]:
@@ -275,7 +276,7 @@ class GpioLink(Timed):
             return
         own = {
             role: number
-            for number, role in enumerate(role for role in self.roles if role not in ("reset", "backlight", "enable"))
+            for number, role in enumerate(role for role in self.roles if role not in ("reset", "backlight", "enable", *ANSWERS))
         }
         move.gap, move.levels = 0, ()
         trace = encode_moves([move], self.bus, part, own, tuple(own), lead=1)

@@ -181,7 +181,17 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     return out
 
 
-CITED = ("levels", "limits", "waits", "i2c", "opcode", "halves", "oscillator", "memory")  # tables of a part that name a section
+CITED = (
+    "levels",
+    "limits",
+    "waits",
+    "i2c",
+    "opcode",
+    "halves",
+    "oscillator",
+    "memory",
+    "busy",
+)  # tables of a part that name a section
 
 
 def _cite(under: dict[str, Any]) -> None:

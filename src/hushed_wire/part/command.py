@@ -45,7 +45,8 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
 
     when: registers and the values under which the code means this command. takes: how long the part is busy with it. data: data words
     follow it, as many as the driver sends. optional: of its parameters, how many at the end may be left out. effect: what it does to the
-    part's memory model. sets: the command whose registers it sets, where one register has several codes.
+    part's memory model. busy: the part says on a line of its own that it is busy with it. low_first: of fields that run over several words the
+    lowest bits come first. sets: the command whose registers it sets, where one register has several codes.
     """
 
     name: str
@@ -59,6 +60,8 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     when: dict[str, Value] = {}
     takes: str = ""
     data: bool = False
+    busy: bool = False
+    low_first: bool = False
     sets: str = ""
 
     @property
@@ -84,7 +87,8 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     def places(self) -> dict[str, list[tuple[int, int]]]:
         """For each letter the (word, bit) of its bits, most significant first."""
         out: dict[str, list[tuple[int, int]]] = {}
-        for word, pattern in enumerate(self.patterns):
+        order = list(enumerate(self.patterns))
+        for word, pattern in reversed(order) if self.low_first else order:
             for place, char in enumerate(pattern):
                 if char not in "01-":
                     out.setdefault(char, []).append((word, 7 - place))

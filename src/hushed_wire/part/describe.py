@@ -233,7 +233,7 @@ class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
-    kind: paged, character, digit, pixel, port, scanned (LEDs without a chip) or unknown. turns: what an order of columns that is reversed turns
+    kind: paged, character, digit, pixel, paper, port, scanned (LEDs without a chip) or unknown. turns: what an order of columns that is reversed turns
     round, where several pixels lie at one address: all of them, or addresses, whose pixels stay as they are.
 
     wrap: what the pointer does behind the last column of a page. chips: how
@@ -259,6 +259,13 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     ports: int = 1
 
 
+class Busy(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """The line with which a part says that it takes nothing. active: its level then."""
+
+    active: Literal["low", "high"]
+    source: str
+
+
 class Oscillator(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """What the display's frame rate follows from."""
 
@@ -275,7 +282,8 @@ class Response(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 
 
 # What waits are for: between the first commands of a bring-up, behind power-on, between data, a reset pulse, and behind it.
-WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset")
+# How long a refresh of e-paper takes.
+WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset", "refresh")
 
 
 class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
@@ -308,6 +316,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     limits: dict[str, str] = {}
     waits: dict[str, str] = {}
     at_supply: list[AtSupply] = []
+    busy: Busy | None = None
     oscillator: Oscillator | None = None
     response: Response | None = None
     start_up: list[str] = []

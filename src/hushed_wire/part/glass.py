@@ -8,7 +8,7 @@ from typing import ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["ColourGlass", "Glass", "PixelGlass", "TextGlass"]
+__all__ = ["ColourGlass", "Glass", "PaperGlass", "PixelGlass", "TextGlass"]
 
 BRIGHT = 128  # of 255: a colour that counts as lit
 LIGHT = 96  # of 255: the mean of red, green and blue from which a pixel is part of a figure
@@ -100,6 +100,7 @@ class ColourGlass:
     """What a colour panel shows. rgb: (height, width, 3). known: (height, width), written. shown: the controller drives the glass."""
 
     unit: ClassVar[str] = "pixels"
+    lit_are: ClassVar[str] = "pixels are bright"
 
     rgb: NDArray[np.uint8]
     known: NDArray[np.bool_]
@@ -133,6 +134,34 @@ class ColourGlass:
     def said(self) -> str:
         """In a few words."""
         return f"a picture with {int(np.count_nonzero(self.lit)):,} bright pixels"
+
+
+@dataclass
+class PaperGlass(ColourGlass):
+    """What e-paper shows: white where nothing is printed. shown: it was refreshed; what it showed before nobody knows."""
+
+    lit_are: ClassVar[str] = "pixels are printed"
+
+    @property
+    def lit(self) -> NDArray[np.bool_]:
+        """(height, width) pixels that are printed."""
+        out: NDArray[np.bool_] = self.rgb.min(axis=2) < 255
+        return out
+
+    @property
+    def anything(self) -> bool:
+        """Whether anything is printed."""
+        return bool(self.lit.any())
+
+    @property
+    def visible(self) -> NDArray[np.bool_]:
+        """(height, width) what stands out as a figure."""
+        return self.lit
+
+    @property
+    def said(self) -> str:
+        """In a few words."""
+        return f"a picture with {int(np.count_nonzero(self.lit)):,} printed pixels"
 
 
 Glass = TextGlass | PixelGlass | ColourGlass

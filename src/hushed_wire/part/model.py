@@ -153,6 +153,7 @@ MODELS = {
     "character": ("character", "CharacterMemory"),
     "digit": ("digit", "DigitMemory"),
     "pixel": ("pixel", "PixelMemory"),
+    "paper": ("paper", "PaperMemory"),
     "port": ("port", "Port"),
     "scanned": ("scanned", "ScannedMemory"),
     "unknown": ("port", "Port"),

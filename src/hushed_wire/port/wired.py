@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
-from ..bus.base import BUSES
+from ..bus.base import ANSWERS, BUSES
 from ..errors import HushedError
 from ..part.output_pins import pins_of
 from ..part.wrap import WRAPS
@@ -127,7 +127,7 @@ def pins_moved(made: Plan | Scan, target: Target, bang: bool, given: Mapping[str
     roles = dict(bus.lines)
     if not bang:
         roles = {role: line for role, line in roles.items() if role not in ("scl", "sda", "sck", "mosi", "miso")}
-    roles.pop("miso", None)
+    roles = {role: line for role, line in roles.items() if role not in ANSWERS}
     for role in given:
         if role not in bus.lines:
             raise HushedError(f"no pin of the driver is '{role}'", where="--pin", remedy=f"it has {', '.join(bus.lines)}")

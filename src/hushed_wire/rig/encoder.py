@@ -37,6 +37,8 @@ LOOK = Fraction(1, 10)  # for which a picture without a wait is scanned
 
 Columns = tuple[NDArray[Any], NDArray[Any], NDArray[Any]]  # words, data flags, rests behind them
 
+BUSY_SHARE = Fraction(4, 5)  # of what is waited, for which a display that is rehearsed is busy
+
 
 class RigEncoder:
     """Turns steps into moves on the buses of a rig, keeping what drivers and bridges keep between steps."""
@@ -101,7 +103,8 @@ class RigEncoder:
             if len(raw):
                 yield Move(device.name, raw, np.ones(len(raw), bool), lasts=self._ticks(step.wait))
             return
-        for number, transfer in enumerate(target.transfers(step.sends, device.address or 0, room)):
+        moved = target.transfers(step.sends, device.address or 0, room)
+        for number, transfer in enumerate(moved):
             words, data, pauses = self._words(step, target, transfer)
             select = select_of(bridge.drives if bridge is not None else bus.lines, device.select)
             bits = WRAPS[target.framing].bits
@@ -115,7 +118,18 @@ class RigEncoder:
                 transfer.chips,
                 select,
                 device.address,
+                busy=self._says_busy(target.part, step) if number == len(moved) - 1 else 0,
             )
+
+    def _says_busy(self, part: Part, step: Step) -> int:
+        """Ticks for which a part that is there says behind a step that it is busy: less than what drivers wait for it."""
+        if part.busy is None:
+            return 0
+        found = [part.command[item.kind] for item in items_of(part, step.sends) if item.is_command][-1:]
+        if not found or not found[0].busy:
+            return 0
+        usual = part.waits.get("refresh", "") if found[0].effect == "refresh" else found[0].takes
+        return self._ticks(parse(usual or "1ms", "s") * BUSY_SHARE)
 
     def _words(self, step: Step, target: Target, transfer: Transfer) -> Columns:
         raw = np.frombuffer(b"".join(piece for _, piece in transfer.pieces), np.uint8).astype(np.uint32)

@@ -241,6 +241,7 @@ TURNED = ("rotate", "mirror", "bands")
 PANEL_KEYS: dict[str, tuple[str, ...]] = {
     "paged": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "com_pins", "com_left_right"),
     "pixel": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "memory"),
+    "paper": (*ANY_PANEL, "rotate", "mirror", "column_offset", "row_offset", "memory"),
     "character": (*ANY_PANEL, "cells"),
     "digit": (*ANY_PANEL, *TURNED, "cells", "form", "segments", "module_turn", "colons"),
     "scanned": (*ANY_PANEL, *TURNED, "cells", "form", "segments"),
@@ -269,14 +270,14 @@ def panel_of(part: Part, device: Device) -> Panel:
         raise HushedError(f"panel: {error}", remedy="keys are those of docs/rig.md") from error
     if not panel.name:
         panel.name = f"{panel.width}x{panel.height}"
-    if panel.memory and (part.memory.kind != "pixel" or len(panel.memory) != 2 or min(panel.memory) < 1):
+    if panel.memory and (part.memory.kind not in ("pixel", "paper") or len(panel.memory) != 2 or min(panel.memory) < 1):
         raise HushedError(
             f"panel: memory = {panel.memory}", remedy="[columns, rows], of a colour controller whose memory depends on the glass"
         )
     limit, sits = part.fitted(panel).memory, box_of(panel)
     columns, rows = limit.columns * (3 if limit.chips > 1 else 1), limit.pages * 8 or limit.rows
     fits = 0 <= sits.left < sits.right <= columns and 0 <= sits.top < sits.bottom <= rows
-    if limit.kind in ("paged", "pixel") and not fits:
+    if limit.kind in ("paged", "pixel", "paper") and not fits:
         raise HushedError(
             f"panel: {panel.width}x{panel.height} at column {panel.column_offset}, row {panel.row_offset} does not fit into the memory of {part.name}",
             remedy=f"its memory has {columns}x{rows} pixels",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from fractions import Fraction
 from functools import partial
 from typing import Any
@@ -17,6 +18,7 @@ from ..part import Panel, Part
 from ..part.scanned import from_bytes, shape_of
 from ..sequence import Target
 from ..trace import Trace
+from ..trace.merge import merge
 from ..trace.model import word_type
 from ..units import parse
 from .limits import limits_of
@@ -62,9 +64,29 @@ def encode_moves(
     """The exact trace of moves on a bus without addresses. roles: role to line number. Lines beside the bus move as `levels` say."""
     kind = BUSES[bus.kind]
     beside = [] if kind.scanned else [role for role in roles if role in (*IDLE_HIGH, *direct)]
-    own = {role: line for role, line in roles.items() if role not in beside}
+    own = {role: line for role, line in roles.items() if role not in (*beside, "busy")}
     trace, start = kind.load().wires(moves, wired_for(bus, own), pace_of(part, bus, clock, target), names, lead, tail)
-    return _with_levels(trace, moves, start, roles, beside)
+    trace = _with_levels(trace, moves, start, roles, beside)
+    if "busy" not in roles or part.busy is None:
+        return trace
+    ends = np.append(start[1:] - [move.gap for move in moves[1:]], trace.end - tail)
+    return _with_busy(trace, roles["busy"], part.busy.active == "high", ends, np.array([move.busy for move in moves], np.int64))
+
+
+REACTS = 1000  # ticks behind its word that a part takes to say that it is busy
+
+
+def _with_busy(trace: Trace, line: int, high: bool, ends: NDArray[np.int64], lasts: NDArray[np.int64]) -> Trace:
+    """The line on which a part says that it is busy, as a display that is there would move it. ends: (m,) ticks at which moves end."""
+    own = lasts > REACTS
+    moments = np.stack([ends[own] + REACTS, ends[own] + lasts[own]], axis=1).reshape(-1)
+    levels = np.tile(np.array([high, not high], np.uint8), int(np.count_nonzero(own)))
+    trace = replace(trace, end=max(trace.end, int(moments.max(initial=0)) + REACTS))
+    said = Trace(("busy",), np.append(trace.start, moments), np.append(np.uint8(not high), levels), trace.end, trace.tick)
+    both = merge(trace, said)
+    order = [*range(len(trace.names))]
+    order[line] = len(trace.names)
+    return both.select(order, trace.names)
 
 
 def _with_levels(trace: Trace, moves: list[Move], start: NDArray[np.int64], roles: dict[str, int], beside: list[str]) -> Trace:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any, Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,6 +13,7 @@ from ..errors import HushedError
 from ..part.describe import Panel
 from ..part.wrap import Send
 from ..picture import layout
+from ..units import parse as parse_quantity
 from . import parse
 from .parse import Statement
 from .state import Canvas, State, command_sends
@@ -41,8 +43,11 @@ def canvas_of(state: State) -> Canvas:
     target = state.target
     if target.name not in state.canvases:
         size = shown_size(target.panel)
-        colour = target.part.memory.kind == "pixel"
-        state.canvases[target.name] = Canvas(np.zeros((*size, 3), np.uint8) if colour else np.zeros(size, bool))
+        kind = target.part.memory.kind
+        if kind == "paper":
+            state.canvases[target.name] = Canvas(np.full((*size, 3), 255, np.uint8), "black", "white")
+        else:
+            state.canvases[target.name] = Canvas(np.zeros((*size, 3), np.uint8) if kind == "pixel" else np.zeros(size, bool))
     return state.canvases[target.name]
 
 
@@ -62,12 +67,16 @@ def pixels_step(state: State, pixels: NDArray[Any], text: str) -> Step:
 
 def sent(state: State, statement: Statement, box: tuple[int, int, int, int]) -> Step:
     """The step that sends a box (x0, y0, x1, y1) of the canvas."""
-    return Step(statement.place, statement.text, state.target.name, statement.verb, tuple(box_sends(state, box)))
+    step = Step(statement.place, statement.text, state.target.name, statement.verb, tuple(box_sends(state, box)))
+    refresh = state.target.part.waits.get("refresh", "")
+    return msgspec.structs.replace(step, wait=parse_quantity(refresh, "s")) if refresh else step
 
 
 def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """The words that bring a box (x0, y0, x1, y1) of the canvas to the panel."""
-    return {"paged": _paged, "pixel": _pixel, "digit": _dots, "scanned": _scanned}[state.target.part.memory.kind](state, box)
+    return {"paged": _paged, "pixel": _pixel, "paper": _paper, "digit": _dots, "scanned": _scanned}[
+        state.target.part.memory.kind
+    ](state, box)
 
 
 def must_show_pixels(state: State) -> None:
@@ -77,15 +86,17 @@ def must_show_pixels(state: State) -> None:
         raise HushedError(f"'{state.target.name}' shows characters, no pictures", remedy='write: text 0,0 "…"')
 
 
-def colour_of(word: str) -> tuple[int, int, int]:
-    """0xRRGGBB, on, off, or a name."""
+def colour_of(word: str, canvas: Canvas | None = None) -> tuple[int, int, int]:
+    """0xRRGGBB, on, off, or a name. canvas: whose colours of on and off are meant."""
     from PIL import ImageColor
+
+    on, off = ("white", "black") if canvas is None else (canvas.on, canvas.off)
 
     number = parse.number(word)
     if number is not None and 0 <= number <= 0xFFFFFF:
         return number >> 16, number >> 8 & 0xFF, number & 0xFF
     try:
-        found = ImageColor.getrgb({"on": "white", "off": "black"}.get(word, word))
+        found = ImageColor.getrgb({"on": on, "off": off}.get(word, word))
     except ValueError as error:
         raise HushedError(f"'{word}' is no colour", remedy="like 0x203040, red, on or off") from error
     return found[0], found[1], found[2]
@@ -187,6 +198,31 @@ def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     if state.role("increment") == "vertical":
         piece = piece.reshape(len(piece), -1, per, 3).swapaxes(0, 1)
     return [*sends, Send(True, to_bytes(piece, form_of(part, state.role)))]
+
+
+def _paper(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """Both planes of whole bytes, and the refresh that brings them to the glass."""
+    from ..part.paper import planes_of, two_inks
+
+    panel, area = state.target.panel, state.target.part.memory.area
+    native, (x0, y0, x1, y1) = _native(state, box)
+    left, right = (panel.column_offset + x0) // 8 * 8, -(-(panel.column_offset + x1) // 8) * 8
+    white = [(0, 0), (max(0, panel.column_offset - left), max(0, right - panel.column_offset - panel.width))]
+    inside = slice(max(0, left - panel.column_offset), right - panel.column_offset)
+    black, second = planes_of(native[y0:y1, inside], panel)
+    words = {"left": left, "right": right - 1, "top": panel.row_offset + y0, "bottom": panel.row_offset + y1 - 1}
+    ways = (("left", "right", "x_direction"), ("top", "bottom", "y_direction"))
+    for first, last, role in ways:
+        if state.role(role) == "decrement":
+            words[first], words[last] = words[last], words[first]
+    sends: list[Send] = []
+    for name, plane, edge in [("black", black, True), *([("second", second, False)] if two_inks(panel) else [])]:
+        plane = np.pad(plane, white, constant_values=edge)
+        plane = plane[:: -1 if state.role("y_direction") == "decrement" else 1]
+        packed = np.packbits(plane, axis=1)[:, :: -1 if state.role("x_direction") == "decrement" else 1]
+        packed = packed.T if state.role("first") == "y" else packed
+        sends += [*commands_of(state, [*area["window"], *area[name]], words), Send(True, packed.tobytes())]
+    return [*sends, *commands_of(state, area["refresh"], words)]
 
 
 def is_text(state: State) -> bool:

@@ -309,6 +309,8 @@ def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
                 told.update({f"{command.owner}.{name}": value for name, value in item.fields.items()})
                 if command.effect in WINDOWS and {"start", "end"} <= set(item.fields):
                     first, last = int(item.fields["start"]), int(item.fields["end"])
+                    if _counts_down(target.part, command.effect, told):
+                        first, last = last, first
                     set_now[command.effect] = _Window(item.name, first, last, entry)
                     if last < first:
                         yield finding_at(
@@ -330,6 +332,12 @@ def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
 WINDOWS = ("column-window", "row-window", "page-window")
 
 
+def _counts_down(part: Part, effect: str, told: dict[str, Value]) -> bool:
+    """Whether a window begins at its higher end."""
+    register = part.memory.registers.get({"column-window": "x_direction", "row-window": "y_direction"}.get(effect, ""), "")
+    return bool(register) and told.get(register, part.reset.get(register)) == "decrement"
+
+
 def _shown(target: Target, effect: str, told: dict[str, Value], first: int) -> tuple[int, int]:
     """The first and the last number of a window that the panel shows. first: where the window begins."""
     panel, memory = target.panel, target.part.memory
@@ -340,13 +348,35 @@ def _shown(target: Target, effect: str, told: dict[str, Value], first: int) -> t
         moving = {memory.registers.get(role, "") for role in ("start_line", "offset")}
         moved = any(str(told.get(register, 0)) not in ("0", "off") for register in moving)
         return 0, last if first > last and not moved else memory.pages - 1
+    if memory.kind == "paper" and effect == "row-window":
+        return panel.row_offset, panel.row_offset + panel.height - 1
     if memory.kind != "pixel":
-        return panel.column_offset, panel.column_offset + panel.width - 1
+        per = target.part.pixels_an_address  # glass may end within an address
+        return panel.column_offset // per * per, -(-(panel.column_offset + panel.width) // per) * per - 1
     roles = {role: told.get(register, target.part.reset.get(register, "")) for role, register in memory.registers.items()}
     window = Orientation.of(memory.columns, memory.rows, roles).window(box_of(panel))
     return (window.left, window.right - 1) if effect == "column-window" else (window.top, window.bottom - 1)
 
 
+def _asleep(target: Target, own: list[Timed]) -> Iterator[Finding]:
+    """Words to a part in a sleep from which only its reset line wakes it."""
+    sleep: Item | None = None
+    lost, first = 0, None
+    for entry in own:
+        if any(role == "reset" and not level for role, level in entry.step.levels):
+            sleep = None
+        for item in entry.items:
+            if sleep is not None:
+                lost, first = lost + len(item.raw), first or entry
+            command = target.part.command[item.kind] if item.is_command else None
+            if sleep is None and command is not None and command.effect == "deep-sleep" and "off" not in item.fields.values():
+                sleep = item
+    if first is not None:
+        found = finding_at("setup.asleep", target, first, "", {"words": lost}, words=f"{lost:,}", command="deep-sleep")
+        found.aside = {"set": True, "reset_line": True}
+        yield found
+
+
 RULES: list[Callable[[Target, list[Timed]], Iterator[Finding]]] = [
-    _bytes, _bring_up, waits, power_on, resets, _mirrored, _decimals, _windows,
+    _bytes, _bring_up, waits, power_on, resets, _mirrored, _decimals, _windows, _asleep,
 ]  # fmt: skip

@@ -44,7 +44,7 @@ def picture(state: State, statement: Statement) -> Step:
     if len(statement.words) != 1:
         raise HushedError("'picture' needs one file", remedy="like: picture tide.pbm")
     height, width = shown_size(state.target.panel)
-    colour = state.target.part.memory.kind == "pixel"
+    colour = canvas_of(state).pixels.ndim == 3
     load = image.load_colour if colour else image.load
     pixels: NDArray[Any] = load(state.folder / statement.words[0], statement.place)
     if pixels.shape[:2] != (height, width):
@@ -71,7 +71,7 @@ def fill(state: State, statement: Statement) -> Step:
     canvas = canvas_of(state)
     byte = parse.number(word)
     if canvas.pixels.ndim == 3:
-        canvas.pixels[:] = colour_of(word)
+        canvas.pixels[:] = colour_of(word, canvas)
     elif word in ("on", "off"):
         canvas.pixels[:] = word == "on"
     elif byte is not None and 0 <= byte <= 255:
@@ -102,7 +102,7 @@ def text(state: State, statement: Statement) -> Step:
     """`text COLUMN,ROW "…"`, with {counters} in it."""
     must_show(state, "text")
     words, fields = _options(statement.words)
-    colours = 3 if state.target.part.memory.kind == "pixel" else 2
+    colours = 3 if state.target.part.memory.kind in ("pixel", "paper") else 2
     if not 2 <= len(words) <= colours:
         raise HushedError("'text' needs a position and a text", remedy='like: text 0,0 "GATE OPEN"')
     if len(words) > 2:

@@ -94,6 +94,13 @@ def position_of(target: Target, column: int, row: int) -> Position:
         return Position(
             column, row, "pixels", where, cell.top * part.memory.columns + cell.left, tuple(lines), _sent(target, lines)
         )
+    if kind == "paper":
+        x, y = panel.column_offset + column, panel.row_offset + row
+        words = {"left": x // 8 * 8, "right": x // 8 * 8 + 7, "top": y, "bottom": y}
+        lines = [line.format(**words) for line in (*part.memory.area["window"], *part.memory.area["black"])]
+        address = y * (part.memory.columns // 8) + x // 8
+        where = f"of each plane row {y}, byte {x // 8}, bit {7 - x % 8}"
+        return Position(column, row, "pixels", where, address, tuple(lines), _sent(target, lines))
     number, own = divmod(column, part.memory.columns) if target.chips > 1 else (0, column)
     at, page = own + panel.column_offset, row // 8
     mode = next(iter(part.memory.area))
@@ -150,6 +157,10 @@ def _scanned(target: Target, column: int, row: int) -> Position:
 def position_at(target: Target, address: int) -> list[Position]:
     """The positions of the panel that an address of the memory shows (eight of a byte of a paged memory); [] behind the glass."""
     panel = target.panel
+    if target.part.memory.kind == "paper":
+        row, byte = divmod(address, target.part.memory.columns // 8)
+        places = [(byte * 8 + bit - panel.column_offset, row - panel.row_offset) for bit in range(8)]
+        return [position_of(target, x, y) for x, y in places if 0 <= x < panel.width and 0 <= y < panel.height]
     if target.part.memory.kind in ("pixel", "paged"):
         columns = target.part.memory.columns
         line, column = divmod(address, columns)

@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -19,7 +20,7 @@ from ..picture.font import set_text
 from ..picture.font_file import font_named
 from ..picture.image import without_remarks
 from ..small_file import note_read
-from .canvas import box_sends, canvas_of, colour_of, must_show_pixels
+from .canvas import canvas_of, colour_of, must_show_pixels, sent
 from .parse import Statement
 from .state import State
 from .target import Step
@@ -76,7 +77,7 @@ def paint(state: State, statement: Statement, mask: Mask, corner: tuple[int, int
     else:
         word = str(statement.fields.get("colour", "on"))
         if canvas.ndim == 3:
-            part[cut] = colour_of(word)
+            part[cut] = colour_of(word, canvas_of(state))
         elif word in ("on", "off"):
             part[cut] = word == "on"
         elif word == "invert":
@@ -86,7 +87,7 @@ def paint(state: State, statement: Statement, mask: Mask, corner: tuple[int, int
     text = statement.text
     if [x0, y0, x1, y1] != box:
         text += "  # cut at the panel's edge"
-    return Step(statement.place, text, state.target.name, statement.verb, tuple(box_sends(state, (x0, y0, x1, y1))))
+    return sent(state, msgspec.structs.replace(statement, text=text), (x0, y0, x1, y1))
 
 
 def _graphic(state: State, what: str) -> None:
@@ -307,8 +308,9 @@ def set_words(state: State, statement: Statement, at: tuple[int, int], said: str
     ground = str(fields.get("ground", "off"))
     mask = lit if ground == "clear" else np.ones_like(lit)
     if canvas.ndim == 3:
-        under = (0, 0, 0) if ground == "clear" else colour_of(ground)
-        colours: NDArray[Any] = np.where(lit[:, :, None], np.array(colour_of(word), np.uint8), np.array(under, np.uint8))
+        own = canvas_of(state)
+        under = (0, 0, 0) if ground == "clear" else colour_of(ground, own)
+        colours: NDArray[Any] = np.where(lit[:, :, None], np.array(colour_of(word, own), np.uint8), np.array(under, np.uint8))
     elif word in ("on", "off"):
         colours = lit == (word == "on")
     else:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError
 from ..part.start_words import start_words
@@ -10,6 +11,9 @@ from .expand import _steps
 from .parse import parse_text
 from .state import State
 from .target import Step, Target
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 __all__ = ["start_text", "test_steps"]
 
@@ -49,10 +53,16 @@ def _picture(state: State, target: Target) -> list[Step]:
         shown = (f"{':' if at in colons and not point else ''}{(panel.width - at) % 10}{point}" for at in range(panel.width))
         text = f'text 0,0 "{"".join(shown)}"'
         return list(_steps(state, parse_text(text, "test picture")))
+    import numpy as np
+
     from ..picture.test_card import colour_card, test_card
     from .canvas import pixels_step
 
-    card = colour_card(panel, target.name, target.part.grey) if kind == "pixel" else test_card(panel, target.name)
+    card: NDArray[Any]
+    if kind == "paper":
+        card = np.where(test_card(panel, target.name)[:, :, None], 0, 255).astype(np.uint8).repeat(3, 2)
+    else:
+        card = colour_card(panel, target.name, target.part.grey) if kind == "pixel" else test_card(panel, target.name)
     return [pixels_step(state, card, "test picture")]
 
 

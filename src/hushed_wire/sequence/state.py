@@ -23,9 +23,14 @@ __all__ = ["Canvas", "Counter", "State", "command_sends"]
 
 @dataclass
 class Canvas:
-    """pixels: (height, width) bool, or (height, width, 3) uint8 for colour panels, as a person sees them."""
+    """pixels: (height, width) bool, or (height, width, 3) uint8 for colour panels, as a person sees them. on, off: the colours of what is drawn,
+
+    and of what it is drawn on.
+    """
 
     pixels: NDArray[Any]
+    on: str = "white"
+    off: str = "black"
 
 
 class Counter(msgspec.Struct):

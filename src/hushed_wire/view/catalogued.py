@@ -55,6 +55,8 @@ def part_page(out: Any, part: Part, every: bool) -> None:
         high, low = (level if isinstance(level, str) else f"{level:g} of the supply" for level in (levels.vih, levels.vil))
         facts.add_row("levels", f"high from {high}, low up to {low}; supply {levels.supply_least} to "
                       f"{levels.supply_most}; inputs up to {levels.above_supply} above it [{levels.source}]")  # fmt: skip
+    if part.busy is not None:
+        facts.add_row("busy", f"BUSY is {part.busy.active} while it takes nothing [{part.busy.source}]")
     for name, table in (("limits", part.limits), ("waits", part.waits)):
         if table:
             listed = ", ".join(f"{key} {value}" for key, value in table.items() if key != "source")
@@ -125,6 +127,12 @@ def _memory(part: Part) -> list[str]:
         ]
     if memory.kind == "scanned":
         return ["", f"none: what is seen is what the lines do   [{memory.source}]"]
+    if memory.kind == "paper":
+        return [
+            "",
+            f"two planes of {memory.columns} columns x {memory.rows} rows, a bit a pixel: 0 is black in the first, 1 the second ink in the other;",
+            f"the glass changes with a refresh, and not before: {', '.join(line.split()[0] for line in memory.area['refresh'])}   [{memory.source}]",
+        ]
     if memory.kind == "pixel":
         turning = [role.replace("_", "-") for role in ("row_order", "column_order", "exchange") if role in memory.registers]
         turns = f"{', '.join(turning[:-1])} and {turning[-1]} turn" if len(turning) > 1 else "nothing turns"

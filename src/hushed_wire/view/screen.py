@@ -8,7 +8,8 @@ import numpy as np
 from rich.console import Console
 from rich.text import Text
 
-from ..part.glass import ColourGlass, TextGlass
+from ..part.glass import ColourGlass, PaperGlass, TextGlass
+from ..part.paper import PaperMemory
 from ..rig import DeviceReading, Setup
 from ..units import show_time
 from . import glass as drawing
@@ -30,13 +31,14 @@ def screens(out: Console, glasses: list[tuple[DeviceReading, Any]], plan: Setup,
             head = Text().append(
                 f"{device.device.name}  {device.part.name}, {width}x{height}, at {show_time(when)}: the glass is ", style="head"
             )
-        head.append("lit" if glass.shown else "dark", style="good" if glass.shown else "fault")
+        words = ("refreshed", "not refreshed") if isinstance(glass, PaperGlass) else ("lit", "dark")
+        head.append(words[not glass.shown], style="good" if glass.shown else "fault")
         if isinstance(glass, TextGlass):
             out.print(head if glass.shown else head.append("; below is what its memory holds"))
             drawing.draw_text(out, glass, device.panel)
         else:
             lit = int(np.count_nonzero(glass.lit))
-            what = "pixels are bright" if isinstance(glass, ColourGlass) else "pixels on"
+            what = glass.lit_are if isinstance(glass, ColourGlass) else "pixels on"
             out.print(head.append(f", {lit:,} {what}" if glass.shown else f"; below is what its memory holds ({lit:,} {what})"))
             (drawing.draw_colour if isinstance(glass, ColourGlass) else drawing.draw)(out, glass, device.panel)
         for text in remarks(device, glass):
@@ -64,7 +66,16 @@ def remarks(device: DeviceReading, glass: Any) -> list[str]:
         out.append("the panel scrolls; how far is an estimate from the controller's typical oscillator")
     if isinstance(glass, ColourGlass):
         out.append("--picture FILE.png shows every pixel in its colour")
-    if not glass.shown:
+    if isinstance(glass, PaperGlass):
+        memory = device.memory
+        times = [memory.tick * tick for tick in memory.refreshes] if isinstance(memory, PaperMemory) else []
+        if times:
+            out.append(
+                f"refreshed {f'{len(times)} times, last' if len(times) > 1 else 'once,'} at {show_time(times[-1])}; what is written behind it is not seen"
+            )
+        else:
+            out.append("it was never refreshed, so the glass keeps what it showed before")
+    elif not glass.shown:
         if device.part.memory.kind == "scanned":
             out.append("no LED is driven at that time")
         else:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ...bus.base import ANSWERS
 from ...bus.tried import tried
 from ...finding import Finding
 from ...units import parse, show
@@ -167,8 +168,8 @@ def no_words(case: Case) -> Iterator[Finding]:
     start, end = case.span
     if case.one_held:
         return
-    if not case.words and not case.kind.scanned and any(case.moves(role) for role in case.roles):
-        lines = [line for role, line in case.bus.lines.items() if case.moves(role)]
+    lines = [line for role, line in case.bus.lines.items() if role not in ANSWERS and case.moves(role)]
+    if not case.words and not case.kind.scanned and lines:
         yield case.found(
             "capture.unlike-rig", "no-words", confidence="likely", lines=lines, start=start, end=end, names=", ".join(lines), kind=case.kind.title
         )  # fmt: skip

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ...bus.base import SELECTS
+from ...bus.base import BESIDE, SELECTS
 from ...bus.carries import bursts, clocked
 from ...finding import Finding
 from ...units import show
@@ -76,7 +76,7 @@ def _nines(case: Case, role: str) -> bool:
 def still(case: Case) -> Iterator[Finding]:
     """A line that never moves while the others do what this kind of bus does."""
     here = {role: case.moves(role) for role in case.roles}
-    busy = [role for role, count in here.items() if count and role not in ("reset", "backlight")]
+    busy = [role for role, count in here.items() if count and role not in BESIDE]
     if not busy:
         return
     clocks = case.clocks

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from ...finding import Finding
 from ...part.paged import Memory
+from ...part.paper import PaperMemory
 from ...rig import DeviceReading
 from ..case import STRANGE, Case, strange_share
 from ..offsets import offsets
@@ -21,6 +22,9 @@ def written(case: Case) -> Iterator[Finding]:
     """Pictures that were written in part, or that show nothing, and a backlight that is never on."""
     for reading in case.devices:
         if not reading.started or case.unfinished or not len(reading) or not reading.shows:
+            continue
+        if isinstance(reading.memory, PaperMemory) and (late := reading.memory.unshown(reading.panel)) is not None:
+            yield _unshown(case, reading, reading.memory, late)
             continue
         glass = reading.glass()
         known = glass.known
@@ -49,6 +53,20 @@ def written(case: Case) -> Iterator[Finding]:
             )  # fmt: skip
         else:
             case.rule_out("picture.blank", f"'{name}' has something to show")
+
+
+def _unshown(case: Case, reading: DeviceReading, memory: PaperMemory, late: int) -> Finding:
+    """What was written to e-paper and never refreshed."""
+    part, end = reading.part, case.span[1]
+    activated = any(
+        command is not None and command.effect == "refresh" and own.time_of(index) > late
+        for own in reading.chips
+        for index, command, _ in own.listed()
+    )
+    return case.found(
+        "picture.not-refreshed", "no-display" if activated else "", device=reading.device.name, start=case.seconds(late), end=end,
+        evidence={"refreshes before": len(memory.refreshes)}, how=", ".join(line.split()[0] for line in part.memory.area["refresh"]),
+    )  # fmt: skip
 
 
 def _missing(reading: DeviceReading) -> dict[str, str]:

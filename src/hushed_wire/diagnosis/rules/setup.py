@@ -78,6 +78,8 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
     """What was not captured is not held against the driver."""
     if found.code == "timing.power-on-short":
         return False
+    if found.aside.get("reset_line") and "reset" not in case.roles:
+        return False
     if found.aside.get("from_power_on") and not _from_power_on(case, reading):
         return False
     if found.code in UNSURE and not reading.started:

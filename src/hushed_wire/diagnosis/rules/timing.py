@@ -12,13 +12,14 @@ from ...sequence.timed import LATENT
 from ...units import show
 from ..case import Case
 from ..margins import Margin, of_execution, of_parts, of_specification
-from ..rule import Rule, is_addressed, is_started, latches
+from ..rule import Rule, is_addressed, is_started, latches, moves_words
 
 __all__ = ["RULES"]
 
 POLLS = 500  # reads of one value in a row
 SURELY = 0.6  # of a part's typical time, which no oscillator makes up for
 HUNG = 1e-3  # seconds for which a line lies low when nobody is clocking
+SAYS_SO = 1e-3  # seconds behind a command within which a part says that it is busy with it
 WAVERS = 0.93  # edges jitter, and drivers' oscillators are off, without harm: of a minimum time of the I2C-bus specification
 
 
@@ -168,7 +169,49 @@ def never_ready(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
 
 
+def said_busy(case: Case) -> Iterator[Finding]:
+    """Words that come while a display says on a line of its own that it takes none; and a display that never says so."""
+    for reading in case.direct:
+        busy = reading.part.busy
+        if busy is None or "busy" not in case.roles or not len(reading):
+            continue
+        edges, active = case.edges("busy"), int(busy.active == "high")
+        asked = [
+            (own.time_of(index), command.name)
+            for own in reading.chips
+            for index, command, _ in own.listed()
+            if command is not None and command.busy
+        ]
+        line, states = case.bus.lines["busy"], ("low", "high")
+        if len(edges.times) == 1 and edges.level[0] < 2:
+            sent = next((name for when, name in asked if case.seconds(case.trace.end - when) > SAYS_SO), "")
+            if sent:
+                level = states[int(edges.level[0])]
+                yield case.found(
+                    "wiring.stuck-line", "answers", device=reading.device.name, lines=[line], start=case.span[0], end=case.span[1],
+                    evidence={"level": level, "commands that make it busy": len(asked)}, name=line, role="BUSY", level=level, command=sent,
+                )  # fmt: skip
+            continue
+        starts = np.concatenate([own.payload.start for own in reading.chips])
+        at = np.searchsorted(edges.times, starts, side="right") - 1
+        lost = np.flatnonzero(edges.level[np.maximum(at, 0)] == active)
+        if not len(lost):
+            case.rule_out("timing.busy-ignored", f"no word comes while '{line}' says that '{reading.device.name}' is busy")
+            continue
+        first = int(starts[lost[0]])
+        ahead = [(when, name) for when, name in asked if when < first]
+        whole = edges.durations()[edges.level == active]
+        values = {"after": show(case.seconds(first - ahead[-1][0]), "s", 3), "command": ahead[-1][1]} if ahead else {}
+        yield case.found(
+            "timing.busy-ignored", "" if ahead else "reset", device=reading.device.name, lines=[line], start=case.seconds(first),
+            end=case.seconds(int(starts[lost[-1]])), count=len(lost), evidence={"words": len(lost), "source": f"{reading.part.source}: {busy.source}"},
+            words=f"{len(lost):,}", named=reading.device.name, line=line, rest=states[1 - active], active=states[active],
+            lasts=show(case.seconds(int(whole.max())), "s", 3), **values,
+        )  # fmt: skip
+
+
 RULES = [
+    Rule("wiring", said_busy, moves_words),
     Rule("timing", hung, is_started),
     Rule("timing", specified_times, is_addressed),
     Rule("timing", part_times),
