@@ -76,6 +76,16 @@ WAYS: dict[str, tuple[str, str]] = {
         'text 3,9 "GATE" red',
     ),
     "ssd1681": (bus("spi", SPI, clock="4MHz", mode=3) + device("ssd1681", "200x200"), "rectangle 3,9 20x30"),
+    "st7920, serial": (
+        bus("spi", ["sck", "mosi", "cs", "reset"], clock="1MHz", mode=3, select="high") + device("st7920", "128x64"),
+        'text 3,29 "GATE"',
+    ),
+    "st7920, text": (
+        bus("spi", ["sck", "mosi", "cs"], clock="500kHz", select="high") + device("st7920", "16x4"),
+        'text 3,2 "TIDE 4.2"',
+    ),
+    "st7920, 8 bits": (bus("parallel", [*WIDE, "rw"]) + device("st7920", "128x64"), "rectangle 5,9 60x40"),
+    "st7920, 4 bits": (bus("parallel", NIBBLES) + device("st7920", "16x4"), 'text 1,3 "PUMP"'),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

@@ -171,6 +171,101 @@ class Digits(unittest.TestCase):
         self.assertEqual(memory_of("ht16k33", sent)[0], memory)
 
 
+class Papers(unittest.TestCase):
+    """SSD1680, 8: 11h (which way the counters run, and which first), 44h, 45h, 4Eh, 4Fh, 24h and 26h, a byte at a time."""
+
+    @given(
+        st.lists(
+            st.tuples(
+                st.integers(0, 7), st.integers(0, 1), st.tuples(st.integers(0, 17), st.integers(0, 4)), st.tuples(st.integers(0, 291), st.integers(0, 4)),
+                st.binary(min_size=1, max_size=60), st.binary(max_size=30),
+            ),
+            min_size=1,
+            max_size=4,
+        )
+    )  # fmt: skip
+    @MANY
+    def test_ssd1680(self, windows: list[tuple[int, int, tuple[int, int], tuple[int, int], bytes, bytes]]) -> None:
+        sent: Sent = []
+        memory: dict[tuple[int, int, int], int] = {}
+        for mode, plane, (x0, wide), (y0, high), first, more in windows:
+            x1, y1 = min(21, x0 + wide), min(295, y0 + high)
+            xs = list(range(x0, x1 + 1))[:: 1 if mode & 1 else -1]
+            ys = list(range(y0, y1 + 1))[:: 1 if mode & 2 else -1]
+            ends = [value.to_bytes(2, "little") for value in (ys[0], ys[-1])]
+            for code, raw in (
+                (0x11, bytes([mode])),
+                (0x44, bytes([xs[0], xs[-1]])),
+                (0x45, ends[0] + ends[1]),
+                (0x4E, bytes([xs[0]])),
+                (0x4F, ends[0]),
+            ):
+                sent += [(False, bytes([code])), (True, raw)]
+            code = bytes([0x26 if plane else 0x24])
+            sent += [(False, code), (True, first), *([(False, b"\x7f"), (False, code), (True, more)] if more else [])]
+            column = row = 0
+            for byte in first + more:  # what was begun goes on where it was
+                memory[plane, ys[row], xs[column]] = byte
+                if mode & 4:
+                    row = (row + 1) % len(ys)
+                    column = (column + (row == 0)) % len(xs)
+                else:
+                    column = (column + 1) % len(xs)
+                    row = (row + (column == 0)) % len(ys)
+        held, written = memory_of("ssd1680", sent)
+        found = {}
+        for place in np.flatnonzero(written).tolist():
+            above, column = divmod(place, 22)
+            found[(*divmod(above, 296), column)] = held[place]
+        self.assertEqual(found, memory)
+
+
+class Lettered(unittest.TestCase):
+    """ST7920, tables of instructions: two letters an address, rows of words that begin anew at their end, behind the instructions in force."""
+
+    @given(
+        st.lists(
+            st.one_of(
+                st.tuples(st.just("cell"), st.integers(0, 63), st.just(0), st.binary(max_size=20)),
+                st.tuples(st.just("row"), st.integers(0, 63), st.integers(0, 15), st.binary(max_size=40)),
+                st.tuples(st.sampled_from(["clear", "glyph", "scroll"]), st.just(0), st.just(0), st.binary(max_size=6)),
+            ),
+            min_size=1,
+            max_size=8,
+        )
+    )
+    @MANY
+    def test_st7920(self, steps: list[tuple[str, int, int, bytes]]) -> None:
+        sent: Sent = []
+        text, pixels = [0x20] * 128, {}
+        for what, at, word, raw in steps:
+            extended = what in ("row", "scroll")
+            sent.append((False, b"\x34" if extended else b"\x30"))
+            sent.append(
+                (
+                    False,
+                    {
+                        "cell": bytes([0x80 | at]),
+                        "row": bytes([0x80 | at, 0x80 | word]),
+                        "clear": b"\x01",
+                        "glyph": b"\x40",
+                        "scroll": b"\x40",
+                    }[what],
+                )
+            )
+            sent += [(True, raw)] if raw else []
+            if what == "clear":
+                text = [0x20] * 128
+            for k, byte in enumerate(raw):
+                if what in ("cell", "clear"):
+                    text[(2 * at + k) % 128] = byte
+                elif what == "row":
+                    pixels[at, (2 * word + k) % 32] = byte
+        held, written = memory_of("st7920", sent)
+        self.assertEqual(held[:128], text)
+        self.assertEqual({divmod(k - 128, 32): held[k] for k in np.flatnonzero(written).tolist() if k >= 128}, pixels)
+
+
 class Colours(unittest.TestCase):
     """ST7789V, 8.12: under MY, MX and MV where each pixel of a window goes, a pixel at a time; 8.8: what its bytes mean."""
 

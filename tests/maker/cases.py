@@ -361,6 +361,48 @@ def grey(seed: int, wrong: str, part: str = "ssd1327", wired: str = "spi", prese
     return Made(wave, _bus("spi", roles) + device, _options("spi", roles, part, panel))
 
 
+def graphic(seed: int, wrong: str, wired: str = "serial", text: bool = False) -> Made:
+    """An ST7920 behind its serial interface, or on eight or four lines."""
+    chance = random.Random(seed)
+    picture = None if text else displays.scene(chance, 128, 64)
+    if wrong == "picture.blank" and picture is not None:
+        picture[:] = False
+    said = [*chance.choice(displays.TEXTS), *chance.choice(displays.TEXTS)]
+    panel = "16x4" if text else "128x64"
+    device = DEVICE.format(on="wires", part="st7920", panel=panel)
+    if wired == "serial":
+        mode = chance.choice((0, 3))
+        wave = Wave(seed, SCLK=mode >> 1, SID=0, CS=0, RST=1)
+        spi = Spi(wave, chance.choice((400e3, 1e6, 2e6)), mode, sck="SCLK", mosi="SID", cs="CS", active=1)
+        if wrong == "frame.wrong-spi-mode":
+            spi.mode ^= 1
+        wave.wait(45e6)
+        displays.lettered_chip(displays.halved(spi, chance, chance.choice((1e3, 80e3))), wave, chance, picture, said, wrong)
+        wave.wait(1e6)
+        roles = {"sck": "SCLK", "mosi": "SID", "cs": "CS", "reset": "RST"}
+        options = [*_options("spi", roles, "st7920", panel), "--select", "high", "--mode", str(mode)]
+        return Made(wave, _bus("spi", roles, f'mode = {mode}\nselect = "high"\n') + device, options)
+    data = LCD8 if wired == "eight" else LCD8[4:]
+    wave = Wave(seed, RS=0, RW=0, E=0, **dict.fromkeys(data, 0))
+    bus = Parallel(wave, data, rw="RW", setup=chance.choice((80, 300)), pulse=chance.choice((480, 1000)))
+    wave.wait(45e6)
+
+    def send(values: Sequence[int], is_data: bool) -> None:
+        for value in values:
+            bus.write(value, int(is_data))
+            wave.pause(75e3)
+
+    if wired == "four":
+        bus.strobe(3)
+        wave.wait(200e3)
+        bus.strobe(2)
+        wave.wait(200e3)
+    displays.lettered_chip(send, wave, chance, picture, said, wrong, 8 if wired == "eight" else 4)
+    wave.wait(1e6)
+    roles = {"rs": "RS", "rw": "RW", "e": "E", **{line.lower(): line for line in data}}
+    return Made(wave, _bus("parallel", roles) + device, _options("parallel", roles, "st7920", panel))
+
+
 def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True) -> Made:
     """E-paper. answers: BUSY was captured. there: the display is."""
     chance = random.Random(seed)
@@ -629,7 +671,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
-    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper,
+    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -756,6 +798,19 @@ def faults(seed: int) -> Iterator[Case]:
                           ("high CS", STUCK, ()), ("low RST", STUCK, ()), ("invert DC", INVERTED, ()))  # fmt: skip
     yield from _wired("grey", seed, {"wired": "i2c"}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield Case("grey", seed, ("address.no-answer",), kinds={"wired": "i2c", "present": False})
+    for own in ({}, {"text": True}, {"wired": "eight"}, {"wired": "four"}):
+        yield from _wrong("graphic", seed, own, "setup.display-off")
+        if "wired" not in own:
+            yield from _wrong("graphic", seed, own, "frame.wrong-spi-mode")
+            yield from _wired("graphic", seed, own, ("swap SCLK SID", SWAP, ()), ("swap SID CS", SWAP, ()), ("low SID", STUCK, ()), ("low SCLK", STUCK, ()),
+                              ("low CS", STUCK, ()), ("low RST", STUCK, ()), ("invert SID", INVERTED, ()))  # fmt: skip
+        else:
+            yield from _wired(
+                "graphic", seed, own, ("swap RS E", SWAP, ()), ("low RS", DC, ()), ("low E", STUCK, ()), ("swap D6 D7", SWAP, ())
+            )
+        if "text" not in own:
+            yield Case("graphic", seed, ("setup.display-off",), wrong="graphic", kinds=own)
+            yield from _wrong("graphic", seed, own, "picture.blank")
     yield from _wrong("paper", seed, {}, "timing.busy-ignored", "picture.not-refreshed", "setup.asleep", "setup.wrong-geometry", "picture.blank",
                       "frame.wrong-spi-mode")  # fmt: skip
     yield Case("paper", seed, STUCK, ("BUSY",), kinds={"there": False})
@@ -859,6 +914,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
+        ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),
         ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
     ]  # fmt: skip
     for seed in range(count):

@@ -14,8 +14,8 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "TEXTS", "Backpack", "Registers", "character", "digits_chip", "halves_chip", "keyed", "matrix", "mono", "paged", "paper", "pcd8544", "quarter", "rows_of",
-    "scene", "shades", "shifted", "st7735",
+    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "halved", "halves_chip", "keyed", "lettered_chip", "matrix", "mono", "paged",
+    "paper", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -412,6 +412,67 @@ def shades(send: Send, chance: random.Random, part: str, wrong: str = "") -> Non
             size = chance.choice((len(flat), 64, 1024))
             for at in range(0, len(flat), size):
                 send(flat[at : at + size], True)
+
+
+def halved(bus: Spi, chance: random.Random, rest: float) -> Send:
+    """The serial interface of an ST7920 ("Serial interface"): 11111 RW RS 0, then each byte as two with four zeros behind each half; a sync byte
+    ahead of every byte, or ahead of a run of them."""
+    often = chance.random() < 0.5
+
+    def send(values: Sequence[int], is_data: bool) -> None:
+        runs = [[value] for value in values] if often else [list(values)]
+        for run in runs:
+            bus.write([0xF8 | is_data << 1, *(half for value in run for half in (value & 0xF0, value << 4 & 0xF0))])
+            bus.wave.pause(rest)
+
+    return send
+
+
+def lettered_chip(
+    send: Send,
+    wave: Wave,
+    chance: random.Random,
+    picture: Picture | None,
+    text: Sequence[str],
+    wrong: str = "",
+    wide: int = 8,
+) -> None:
+    """ST7920 (V4.0, "Initialisation"): its text, or a picture in its graphic RAM, of which the lower half lies in the upper eight words of a row.
+
+    picture: 64 rows of 128, None for a text. wide: lines of data.
+    """
+    base = 0x30 if wide == 8 else 0x20
+
+    def command(value: int, rest: float = 100e3) -> None:
+        send([value], False)
+        wave.wait(rest)
+
+    for value in (base, base):
+        command(value)
+    command(0x08 if wrong == "setup.display-off" else 0x0C)
+    command(0x01, 12e6)
+    command(0x06)
+    if picture is None:
+        for address, line in zip((0x80, 0x90, 0x88, 0x98), text, strict=False):
+            command(address)
+            send([ord(letter) for letter in line.ljust(chance.choice((1, 16)))], True)
+        return
+    if wrong == "graphic":  # both bits with one instruction: only the first of them takes
+        command(base | 0x06)
+    else:
+        command(base | 0x04)
+        command(base | 0x06)
+    rows = rows_of(picture)
+    for row in range(32):
+        halves = ((0, rows[row]), (8, rows[row + 32]))
+        if chance.random() < 0.5:
+            halves = ((0, rows[row] + rows[row + 32]),)  # the address counts on
+        for word, data in halves:
+            send([0x80 | row], False)
+            send([0x80 | word], False)
+            send(data, True)
+    if chance.random() < 0.5:
+        command(base)
 
 
 def paper(

@@ -112,6 +112,7 @@ class Spi:
     dc: str = ""
     nine: bool = False
     gap: float = 500.0
+    active: int = 0
 
     def bits(self, value: int, count: int) -> None:
         """Bits as the mode has them: data are steady at the edge that samples."""
@@ -138,14 +139,14 @@ class Spi:
             self.wave.wait(max(100.0, 0.2e9 / self.hertz))
         for group in ([value] for value in data) if self.each else (data,):
             if cs:
-                self.wave.put(**{cs: 0})
+                self.wave.put(**{cs: self.active})
                 self.wave.wait(0.5e9 / self.hertz + 100)
             for value in group:
                 self.bits(value | (0x100 if is_data else 0), 9) if self.nine else self.bits(value, 8)
                 self.wave.pause(0.3e9 / self.hertz)
             self.wave.wait(0.5e9 / self.hertz)
             if cs:
-                self.wave.put(**{cs: 1})
+                self.wave.put(**{cs: 1 - self.active})
                 self.wave.pause(self.gap)
 
 

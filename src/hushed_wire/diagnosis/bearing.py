@@ -14,6 +14,7 @@ from ..bus.base import SELECTS
 from ..bus.carries import FEWEST, clocked, pulses_cut_off, spans_latched, spans_selected, strobed
 from ..bus.changes import edges_to, excerpt
 from ..part import catalog_names, load
+from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from ..trace.model import Times
 from .case import Case
@@ -47,6 +48,8 @@ def bearing(
     spans = _spans(case, roles, piece, active) if framed else None
     nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
     known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
+    if able := {WRAPS[name].bits for reading in case.direct for name in reading.part.framings if BUS_OF[name] == kind.name}:
+        known = [bits for bits in known if bits in able] or known
     # Without pauses or frames, data that move beside a clock are what speaks for words.
     data = roles[case.serial] if case.serial in roles and len(piece.edges(roles[case.serial]).times) > 8 else None
     level = int(case.bus.select == "high") if active is None else active

@@ -81,14 +81,19 @@ def parameter_byte(part: Part, panel: Panel, register: str, need: Value | None, 
     """The byte that sets what is needed, in hex; the command's other fields as they were set, else as the panel or a reset has them, and
     as other rules ask for: a byte that mends one field must not break its neighbour."""
     name, _, field_name = register.partition(".")
-    command: Command | None = next((command for command in part.command if command.owner == name), None)
+    able = (
+        command
+        for command in part.command
+        if command.owner == name and any(f.name == field_name for f in command.fields.values())
+    )
+    command: Command | None = next(able, None)
     if command is None or need is None:
         return ""
     fields: dict[str, Value] = {}
     for entry in command.fields.values():
         key = f"{name}.{entry.name}"
         fallback = next(iter(entry.values), 0)
-        usual = panel.needs.get(key, part.reset.get(key, fallback))
+        usual = fallback if entry.fixed else panel.needs.get(key, part.reset.get(key, fallback))
         value = told.get(key, usual)
         fields[entry.name] = value if command.takes_value(entry.name, value) else usual
         for rule in part.bring_up:

@@ -23,8 +23,8 @@ class Field(msgspec.Struct, forbid_unknown_fields=True):
     """A named field: shown value = raw * step + offset, or the name of the raw value.
 
     step: of what is counted, how much the part counts as one: pixels of an address, say. default: what a sequence that does not say means;
-    it is not told. open: numbers without a name are documented too. hex: shown as bytes, like 0A:1F, for tables that are copied as they
-    stand.
+    it is not told. fixed: it has one value, whose bits tell the command from others. open: numbers without a name are documented too.
+    hex: shown as bytes, like 0A:1F, for tables that are copied as they stand.
     """
 
     name: str
@@ -37,6 +37,7 @@ class Field(msgspec.Struct, forbid_unknown_fields=True):
     default: Value | None = None
     unit: str = ""
     open: bool = False
+    fixed: bool = False
     hex: bool = False
 
 
@@ -97,7 +98,13 @@ class Command(msgspec.Struct, forbid_unknown_fields=True, dict=True):
     @cached_property
     def fixed(self) -> list[tuple[int, int]]:
         """For each word the mask of its fixed bits and their value."""
-        return [_mask(pattern) for pattern in self.patterns]
+        out = [_mask(pattern) for pattern in self.patterns]
+        for letter, field in self.fields.items():
+            raw = next(iter(field.values.values())) if field.fixed else 0
+            for position, (word, bit) in enumerate(reversed(self.places[letter]) if field.fixed else ()):
+                mask, expected = out[word]
+                out[word] = mask | 1 << bit, expected | (raw >> position & 1) << bit
+        return out
 
     def decode(self, data: Sequence[int]) -> tuple[dict[str, Value], str]:
         """The fields of a command, and a note where its bytes are not what the datasheet documents ("" if they are).

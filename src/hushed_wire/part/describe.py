@@ -233,12 +233,12 @@ class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
-    kind: paged, character, digit, pixel, paper, port, scanned (LEDs without a chip) or unknown. turns: what an order of columns that is reversed turns
-    round, where several pixels lie at one address: all of them, or addresses, whose pixels stay as they are.
+    kind: paged, character, digit, pixel, paper, lettered (text and pixels), port, scanned (LEDs without a chip) or unknown. turns: what an order
+    of columns that is reversed turns round, where several pixels lie at one address: all of them, or addresses, whose pixels stay as they are.
 
     wrap: what the pointer does behind the last column of a page. chips: how
-    many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. ports: bytes that the outputs of an
-    expander without registers take, one behind another.
+    many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. fold: rows of the glass behind which it
+    goes on at the other half of the memory's columns. ports: bytes that the outputs of an expander without registers take, one behind another.
     """
 
     kind: str
@@ -257,6 +257,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     code_font: CodeFont | None = None
     expander: Expander | None = None
     ports: int = 1
+    fold: int = 0
 
 
 class Busy(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
@@ -288,7 +289,7 @@ WAITS = ("start_1", "start_2", "power_on", "data", "reset_low", "after_reset", "
 
 class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     """A part of the catalog. parameters: whether a command's parameters come as command or as data words. spi_modes: in which it takes data.
-    bit_order: which bit of a word it takes first.
+    bit_order: which bit of a word it takes first. select: the level at which it listens.
 
     makers_own: first and last of the codes that the standard leaves to makers, whose drivers send more than datasheets tell. base: a
     standard or a part that it stands on, of whose commands `without` lists those that it lacks, and `takes` the times that it needs. also:
@@ -309,6 +310,7 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
     makers_own: list[int] = []
     spi_modes: list[int] = []
     bit_order: Literal["msb", "lsb"] = "msb"
+    select: Literal["low", "high"] = "low"
     halves: Halves | None = None
     i2c: I2cSide | None = None
     opcode: Opcode | None = None

@@ -14,6 +14,7 @@ __all__ = ["HOLDS", "buses", "found", "holds"]
 HOLDS = {
     "paged": "pixels in pages",
     "pixel": "colour pixels",
+    "lettered": "pixels and characters",
     "paper": "e-paper",
     "character": "characters",
     "digit": "digits or dots",

@@ -153,6 +153,7 @@ MODELS = {
     "character": ("character", "CharacterMemory"),
     "digit": ("digit", "DigitMemory"),
     "pixel": ("pixel", "PixelMemory"),
+    "lettered": ("lettered", "LetteredMemory"),
     "paper": ("paper", "PaperMemory"),
     "port": ("port", "Port"),
     "scanned": ("scanned", "ScannedMemory"),

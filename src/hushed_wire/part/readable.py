@@ -42,8 +42,23 @@ def _ascii(raw: NDArray[np.uint8]) -> NDArray[np.bool_]:
     return (raw >= 0x20) & (raw < 0x80)
 
 
+def _placed(part: Part, chip: Commands) -> list[float]:
+    """Of a memory of text and pixels: the share of letters of each run of text, 1 for each run of pixels, 0 for what has no place."""
+    out, to = [], "cell"
+    for index in range(min(len(chip), SAMPLE)):
+        kind = int(chip.kind[index])
+        if kind >= 0 and part.command[kind].effect:
+            to = part.command[kind].effect
+        elif kind < 0 and chip.name_of(index) == "data":
+            raw = np.frombuffer(chip.bytes_of(index), np.uint8)
+            out.append(1.0 if to == "graphic-cell" else float(np.mean(_ascii(raw) | (raw >= 0xA1))) if to in TO_CELLS else 0.0)
+    return out
+
+
 def readable_runs(part: Part, chip: Commands) -> list[float]:
-    """The share that could be read of each run of text; none of a part that shows no characters."""
+    """The share that could be read of each run of text; none of a part that shows no characters. Beside text, pixels that have a place count."""
+    if part.memory.kind == "lettered":
+        return _placed(part, chip)
     if part.memory.kind != "character":
         return []
     return [float(np.mean(_read(*run))) for run in _runs(part, chip, SAMPLE)]

@@ -19,7 +19,7 @@ from ..bus.words import CUT, END, START, STOP, Transactions, Words
 from .describe import Panel
 from .framing import Framing, Payload, control_byte, first_byte, plain
 from .scanned import shape_of, to_bytes
-from .wrap import WRAPS
+from .wrap import SYNC, WRAPS
 
 __all__ = ["RECEIVERS", "Receiver", "Seat", "pictures"]
 
@@ -116,6 +116,43 @@ class Selected(Receiver):
             data = np.zeros(len(words), bool) if own.dc is None else own.dc == 1
         value = (words.value & 0xFF).astype(np.uint8)
         return [Payload(value, data, words.effect, words.start, words.end, _owners(own.table))]
+
+
+class Synced(Receiver):
+    """Behind a sync byte that tells data from commands, in halves of four bits and four zeros (ST7920 datasheet, "Serial interface").
+
+    A byte whose halves come in two pieces of a transfer is put together; what was read is left out.
+    """
+
+    def __init__(self, seat: Seat) -> None:
+        super().__init__(seat)
+        self.sync = 0  # of the transfer that goes on, 0 where none does
+        self.half: Words | None = None
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        words, owner = own.words, _owners(own.table)
+        going_on = len(own.table) > 0 and int(own.table.began[0]) == CUT
+        if self.half is not None and going_on:
+            words, owner = Words.join([self.half, words]), np.append(np.zeros(1, np.int64), owner)
+        value = words.value.astype(np.int64)
+        place = np.arange(len(value))
+        is_sync = value & 0xF9 == SYNC
+        opens = np.append(True, owner[1:] != owner[:-1])[: len(value)]
+        last = np.maximum.accumulate(np.where(is_sync, place, -1)) if len(value) else place
+        begun = np.maximum.accumulate(np.where(opens, place, 0)) if len(value) else place
+        known = last >= begun
+        carried = self.sync if going_on else 0
+        sync = np.where(known, value[np.maximum(last, 0)] if len(value) else 0, np.where(owner == 0, carried, 0))
+        since = np.where(known, place - last - 1, place - begun)
+        even = ~is_sync & (since % 2 == 0) & (sync > 0) & (sync & 4 == 0)
+        pairs = even[:-1] & ~is_sync[1:] & (owner[1:] == owner[:-1])
+        first = np.flatnonzero(pairs)
+        cut = len(own.table) > 0 and int(own.table.ended[-1]) == END
+        self.sync = int(sync[-1]) if cut and len(sync) else 0
+        self.half = words.take(slice(len(words) - 1, None)) if cut and len(even) and even[-1] else None
+        both = (value[first] & 0xF0 | value[first + 1] >> 4).astype(np.uint8)
+        behind = words.take(first + 1)
+        return [Payload(both, sync[first] & 2 > 0, behind.effect, words.start[first], behind.end, owner[first])]
 
 
 class Opened(Receiver):
@@ -267,6 +304,7 @@ RECEIVERS: dict[str, Callable[[Seat], Receiver]] = {
     "register-pairs": Paired,
     "spi-opcode": Opcoded,
     "spi-first-byte": Opened,
+    "spi-sync-byte": Synced,
     "two-wire-first-byte": Opened,
     "rs-line": Latched,
     "nibbles": Latched,

@@ -6,7 +6,7 @@ from .describe import Panel, Part
 
 __all__ = ["AREA_WORDS", "start_words"]
 
-AREA_WORDS = ("left", "right", "top", "bottom", "page", "left_low", "left_high")
+AREA_WORDS = ("left", "right", "top", "bottom", "page", "left_low", "left_high", "width")
 
 
 def start_words(part: Part, panel: Panel) -> dict[str, object]:

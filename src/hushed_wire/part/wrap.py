@@ -118,6 +118,18 @@ def _opcode(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
     return [Transfer(((False, opcode + b"".join(send.raw for send in sends)),))] if sends else []
 
 
+def _synced(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """A sync byte goes ahead, 11111 RW RS 0, and each byte comes as two: its upper half and four zeros, its lower half and four zeros (ST7920
+    datasheet, "Serial interface")."""
+    pieces: list[tuple[bool, bytes]] = []
+    for send in sends:
+        halves = bytes(half for byte in send.raw for half in (byte & 0xF0, byte << 4 & 0xF0))
+        pieces.append((False, bytes([SYNC | send.data << 1]) + halves))
+    return [Transfer(tuple(pieces))] if pieces else []
+
+
+SYNC = 0xF8
+
 WRAPS: dict[str, Framing] = {
     "i2c-control-byte": Framing("i2c", 8, _each),
     "i2c-first-byte": Framing("i2c", 8, _opened),
@@ -128,6 +140,7 @@ WRAPS: dict[str, Framing] = {
     "register-pairs": Framing("spi", 16, _pairs, marked=False, of=("cs", "cs1"), without=("dc",), chains=True),
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
     "spi-first-byte": Framing("spi", 8, _opened, of=("cs", "cs1"), without=("dc",)),
+    "spi-sync-byte": Framing("spi", 8, _synced, of=("cs", "cs1"), without=("dc",)),
     "two-wire-first-byte": Framing("two-wire", 8, _opened),
     "rs-line": Framing("parallel", 8, _marked, of=("e",)),
     "nibbles": Framing("parallel", 4, _marked, of=("e",), halves=True),
@@ -177,11 +190,33 @@ def unwrap(framing: str, raw: bytes, halves: int = -1, whole: int = -1) -> list[
         return [send for send in out if send.raw]
     if framing.endswith("-first-byte"):
         return [send for send in (Send(False, raw[:1]), Send(True, raw[1:])) if send.raw]
+    if framing == "spi-sync-byte":
+        return _unsynced(raw)
     if framing == "spi-opcode":
         return [Send(False, raw[1:])]
     if framing == "nibbles":
         return [Send(False, _paired(raw, halves, whole))]
     return [Send(False, raw)]
+
+
+def _unsynced(raw: bytes) -> list[Send]:
+    """Bytes behind sync bytes, two halves each."""
+    out: list[tuple[bool, bytearray]] = []
+    for at, byte in enumerate(raw):
+        if byte & 0xF9 == SYNC:
+            out.append((bool(byte & 2), bytearray()))
+        elif not out:
+            raise HushedError(
+                f"byte {at} is {byte:#04x}, and no sync byte came before it",
+                remedy="begin with F8 (command) or FA (data); or leave --on-bus out",
+            )
+        else:
+            out[-1][1].append(byte)
+    return [
+        Send(data, bytes(a & 0xF0 | b >> 4 for a, b in zip(own[::2], own[1::2], strict=False)))
+        for data, own in out
+        if len(own) > 1
+    ]
 
 
 def _paired(nibbles: bytes, halves: int, whole: int) -> bytes:

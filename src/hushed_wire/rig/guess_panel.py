@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..part import Commands, Part
+from ..part.bring_up import set_up_in
 from ..part.describe import chips_of
 from ..part.model import model_of
 from ..part.orientation import Orientation, box_of, upright
@@ -41,6 +42,8 @@ def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
     memory = model_of(part).of(own)
     rules = {rule.register: rule.must_equal for rule in part.bring_up if rule.must_equal}
     told = {register: memory.register(register) for register in rules}
+    if part.memory.kind == "lettered" and set_up_in(part, own.names):  # a set-up that does not switch to pixels is for text
+        told = {register: part.reset.get(register) if value is None else value for register, value in told.items()}
     spans: dict[str, set[tuple[int, int]]] = {}
     for index, command, _ in own.listed():
         if command is not None and command.effect in ("column-window", "row-window"):
@@ -53,7 +56,7 @@ def panel_for(part: Part, own: Commands, usual: str) -> Fitting:
         if any(WRAPS[framing].chains for framing in part.framings) and chips_of(panel) > 1:
             continue  # how many drivers there are, the length of the loads tells
         wanted = {register: getattr(panel, key) for register, key in rules.items()} | dict(panel.needs)
-        known = {register: value for register in wanted if (value := memory.register(register)) is not None}
+        known = {register: value for register in wanted if (value := told.get(register, memory.register(register))) is not None}
         unlike = sum(str(known[register]) != str(wanted[register]) for register in known)
         fitted = part.fitted(panel).memory
         way = Orientation.of(

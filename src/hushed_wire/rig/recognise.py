@@ -22,7 +22,7 @@ from ..part import Commands, Part, catalog_names, load
 from ..part.bring_up import set_up_in
 from ..part.describe import Panel, chips_of
 from ..part.neighbours import usual_first
-from ..part.readable import readable_share
+from ..part.readable import readable_runs, readable_share
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
 from .adapter import READABLE
@@ -210,6 +210,8 @@ def recognised(
     else each part is tried with the one that it takes first: words turned over fit something now and then."""
     if BUSES[bus.kind].scanned:
         return _lamps(bus, part, panel, assumed)
+    if part and bus.bits == 9 and not any(WRAPS[name].bits == 9 for name in load(part).framings):
+        bus.bits = 0  # wires in each other's place may look so; the part never takes such words
     low = load(part).bit_order == "lsb" if part else False
     best = None if low and not ordered else _best_sense(trace, bus, part, panel, ordered)
     if best is None and not ordered and BUSES[bus.kind].transfers and "order" in BUSES[bus.kind].settings:
@@ -270,7 +272,8 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str, ordered: bool = T
             elif not panel:
                 fitting = panel_for(known, own[0], str(device.panel))
                 device.panel, unlike = fitting.panel, fitting.unlike
-            score = strange - 0.05 * steps + 0.2 * unlike
+            legible = [share for chip in own for share in readable_runs(known, chip)]
+            score = strange - 0.05 * steps + 0.2 * unlike + 0.2 * (1 - float(np.mean(legible)) if legible else 0.0)
             if best is None or score < best[0]:
                 best = score, known, device
     return best

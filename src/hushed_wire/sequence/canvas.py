@@ -24,6 +24,7 @@ __all__ = [
     "box_sends",
     "canvas_of",
     "colour_of",
+    "commands_of",
     "digit_sends",
     "must_show",
     "must_show_pixels",
@@ -74,7 +75,7 @@ def sent(state: State, statement: Statement, box: tuple[int, int, int, int]) -> 
 
 def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """The words that bring a box (x0, y0, x1, y1) of the canvas to the panel."""
-    return {"paged": _paged, "pixel": _pixel, "paper": _paper, "digit": _dots, "scanned": _scanned}[
+    return {"paged": _paged, "pixel": _pixel, "paper": _paper, "lettered": _rows, "digit": _dots, "scanned": _scanned}[
         state.target.part.memory.kind
     ](state, box)
 
@@ -225,8 +226,25 @@ def _paper(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     return [*sends, *commands_of(state, area["refresh"], words)]
 
 
+def _rows(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """Rows of whole words of sixteen pixels, each behind its address; below the fold they lie in the other half of the memory's columns."""
+    from ..part.lettered import WORD
+
+    part, panel = state.target.part, state.target.panel
+    native, (x0, y0, x1, y1) = _native(state, box)
+    left, right = x0 // WORD * WORD, min(-(-x1 // WORD) * WORD, panel.width)
+    packed = np.packbits(native[:, left:right], axis=1)
+    inside = state.role("instructions") == "extended"
+    sends = [] if inside else commands_of(state, part.memory.area["enter"], {"width": int(state.role("width"))})
+    for row in range(y0, y1):
+        half, below = divmod(row, part.memory.fold or panel.height)
+        words = {"left": half * panel.width + left, "top": below}
+        sends += [*commands_of(state, part.memory.area["row"], words), Send(True, packed[row].tobytes())]
+    return sends if inside else [*sends, *commands_of(state, part.memory.area["leave"], {"width": int(state.role("width"))})]
+
+
 def is_text(state: State) -> bool:
-    return state.target.part.memory.kind == "character" or state.target.panel.form == "digits"
+    return state.target.part.memory.kind == "character" or state.target.panel.form in ("digits", "text")
 
 
 def digit_sends(state: State, cell: int, value: int, bits: int = 8) -> list[Send]:

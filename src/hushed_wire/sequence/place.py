@@ -24,6 +24,7 @@ from . import parse
 from .canvas import (
     canvas_of,
     colour_of,
+    commands_of,
     digit_sends,
     is_text,
     must_show,
@@ -189,7 +190,9 @@ def _cells(state: State, statement: Statement, rows: list[tuple[int, int, str]],
         raise HushedError(f"point={point}", remedy="left or right")
     sends: list[Send] = []
     for row, column, said in rows:
-        if state.target.part.memory.kind == "character":
+        if state.target.part.memory.kind == "lettered":
+            sends += _halves(state, row, column, said)
+        elif state.target.part.memory.kind == "character":
             sends += _characters(state, row, column, said)
         else:
             sends += _digits(state, column, said, point)
@@ -222,6 +225,30 @@ def _characters(state: State, row: int, column: int, said: str) -> list[Send]:
             sends.append(Send(True, bytes(codes[char] for char in said[start:k]), chips))
             start = k
     return sends
+
+
+def _halves(state: State, row: int, column: int, said: str) -> list[Send]:
+    """Letters of half a word: an address has two of them, so what stands beside the first is sent again."""
+    target = state.target
+    codes = codes_of(target.part.memory.rom)
+    first, count = target.panel.cells[row]
+    if column + len(said) > count:
+        raise _too_long(said, count - column)
+    strange = sorted({char for char in said if char not in codes})
+    if strange:
+        lacking = ", ".join(f"'{char}'" for char in strange)
+        raise HushedError(f"the half-width letters of {target.part.name} have no {lacking}", remedy="take others")
+    held = state.digits.setdefault(target.name, bytearray(b" " * 2 * target.part.memory.columns))
+    at = first + column
+    held[at : at + len(said)] = bytes(codes[char] for char in said)
+    begin, end = at // 2 * 2, -(-(at + len(said)) // 2) * 2
+    basic = state.role("instructions") != "extended"
+    area = target.part.memory.area
+    words = {"width": int(state.role("width"))}
+    sends = [] if basic else commands_of(state, area["leave"], words)
+    line = Statement("", "", "cell-address", (str(begin // 2),), {})
+    sends += [*command_sends(target.part, line)[0], Send(True, bytes(held[begin:end]))]
+    return sends if basic else [*sends, *commands_of(state, area["enter"], words)]
 
 
 def _digits(state: State, column: int, said: str, side: str) -> list[Send]:

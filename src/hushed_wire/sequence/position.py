@@ -94,6 +94,8 @@ def position_of(target: Target, column: int, row: int) -> Position:
         return Position(
             column, row, "pixels", where, cell.top * part.memory.columns + cell.left, tuple(lines), _sent(target, lines)
         )
+    if kind == "lettered":
+        return _lettered(target, column, row)
     if kind == "paper":
         x, y = panel.column_offset + column, panel.row_offset + row
         words = {"left": x // 8 * 8, "right": x // 8 * 8 + 7, "top": y, "bottom": y}
@@ -111,6 +113,23 @@ def position_of(target: Target, column: int, row: int) -> Position:
     return Position(
         column, row, "pixels", f"{where}page {page}, column {at}, bit {row % 8}", address, tuple(lines), _sent(target, lines)
     )
+
+
+def _lettered(target: Target, column: int, row: int) -> Position:
+    """A letter of half a word, or a pixel of a word of sixteen."""
+    panel, memory = target.panel, target.part.memory
+    if panel.form == "text":
+        byte = panel.cells[row][0] + column
+        lines = [f"cell-address {byte // 2:#04x}"]
+        where = f"DDRAM {byte // 2:02X}h, its {('upper', 'lower')[byte % 2]} byte"
+        return Position(column, row, "characters", where, byte, tuple(lines), _sent(target, lines))
+    half, below = divmod(row, memory.fold or panel.height)
+    x = half * panel.width + column
+    lines = [line.format(left=x // 16 * 16, top=below) for line in memory.area["row"]]
+    sent = target.part.find("graphic-address").encode({"row": below, "column": x // 16 * 16})
+    where = f"GDRAM row {below}, word {x // 16}, bit {15 - x % 16}; while the extended instructions are in force"
+    address = 2 * memory.columns + below * memory.columns // 2 + x // 8
+    return Position(column, row, "pixels", where, address, tuple(lines), (sent,))
 
 
 def _digit(target: Target, column: int, row: int) -> Position:
@@ -161,6 +180,9 @@ def position_at(target: Target, address: int) -> list[Position]:
         row, byte = divmod(address, target.part.memory.columns // 8)
         places = [(byte * 8 + bit - panel.column_offset, row - panel.row_offset) for bit in range(8)]
         return [position_of(target, x, y) for x, y in places if 0 <= x < panel.width and 0 <= y < panel.height]
+    if target.part.memory.kind == "lettered":
+        found = [position_of(target, x, y) for y in range(panel.height) for x in range(panel.width)]
+        return [position for position in found if position.address == address]
     if target.part.memory.kind in ("pixel", "paged"):
         columns = target.part.memory.columns
         line, column = divmod(address, columns)

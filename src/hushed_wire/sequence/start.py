@@ -45,7 +45,7 @@ def test_steps(target: Target) -> list[Step]:
 
 def _picture(state: State, target: Target) -> list[Step]:
     panel, kind = target.panel, target.part.memory.kind
-    if kind == "character":
+    if kind == "character" or panel.form == "text":
         text = _lettered(panel.width, panel.height)
         return list(_steps(state, parse_text(text, "test picture")))
     if panel.form == "digits":

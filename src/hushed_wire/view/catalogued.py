@@ -127,6 +127,12 @@ def _memory(part: Part) -> list[str]:
         ]
     if memory.kind == "scanned":
         return ["", f"none: what is seen is what the lines do   [{memory.source}]"]
+    if memory.kind == "lettered":
+        return [
+            "",
+            f"text: {memory.columns} addresses of two letters each; pixels: {memory.rows} rows of {memory.columns // 4} words of sixteen, the leftmost on top;",
+            f"behind row {memory.fold - 1} the glass goes on at the other half of the words   [{memory.source}]",
+        ]
     if memory.kind == "paper":
         return [
             "",

@@ -40,6 +40,7 @@ __all__ = ["RULES"]
 
 FIRST = (6, 10, 16, 24)  # commands that a set-up may have
 LEGIBLE = 0.97  # share of a text that has to be letters for its lines to be right
+SEEN_WELL = 8.0  # samples a clock
 CLEAR = 0.95  # share of data changes that keep clear of the edge that samples
 IN_A_ROW = 60  # commands without data that a set-up may have
 FEW = 6000  # changes on which orders of the data lines are tried
@@ -273,6 +274,11 @@ def _mode_by_edges(case: Case) -> tuple[int, float, Trace] | None:
     return *mode_of(piece, case.roles[clock], case.roles[data], spans), piece
 
 
+def _seen_well(case: Case) -> bool:
+    """Whether the clock is sampled so often that data which change with one of its edges are not only seen to do so."""
+    return (case.samples_a_clock or 0.0) >= SEEN_WELL
+
+
 def mode(case: Case) -> Iterator[Finding]:
     """The edge at which data change, against the mode that the rig says: told by the wires alone, whatever they carry."""
     guessed = "mode" in case.plan.assumed
@@ -292,7 +298,7 @@ def mode(case: Case) -> Iterator[Finding]:
     if (
         not same
         and clear > CLEAR
-        and (guessed or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices))
+        and (guessed or _seen_well(case) or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices))
     ):
         yield case.found(
             "frame.wrong-spi-mode", "edges", lines=case.names(clock, data), start=case.seconds(piece.start), end=case.seconds(piece.end),

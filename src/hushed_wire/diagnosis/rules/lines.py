@@ -17,6 +17,7 @@ from ..rule import Rule, has_selects, is_started, not_addressed
 
 __all__ = ["RULES"]
 
+VARIED = 4  # kinds of data words from which on data lines are expected to move
 UNHEARD = 8  # clocks without a select: a word
 NEEDED = ("latch", "enable", "a", "b", "e")  # roles beside clocks, selects and data that every word or picture needs
 
@@ -147,11 +148,24 @@ def _data(case: Case, here: dict[str, int]) -> Iterator[Finding]:
         return
     dead = [role for role in lines if role in here and not here[role]]
     poor = any(sense(r.part, r.chips) - unmet(case, r, r.chips) < 0.9 or legibility(r) < 0.9 for r in case.devices)
-    if dead and case.words >= (12 if poor else 64) and len(dead) <= len(lines) // 2 and all(role in case.roles for role in lines):
+    if (
+        dead
+        and case.words >= (12 if poor else 64)
+        and _varied(case)
+        and len(dead) <= len(lines) // 2
+        and all(role in case.roles for role in lines)
+    ):
         for role in dead:
             yield _stuck(case, role, f"while the other data lines move, in {case.words:,} words", certain=False)
     elif not dead and all(here.values()):
         case.rule_out("wiring.stuck-line", "clock, select and data move")
+
+
+def _varied(case: Case) -> bool:
+    """Whether data are of many kinds: a blank picture needs none of its lines, and only then one that never moves tells something."""
+    said = [channel.words.value[channel.dc == 1] for channel in case.channels if channel.dc is not None]
+    data = np.concatenate(said) if said else np.empty(0)
+    return not len(data) or len(np.unique(data)) >= VARIED
 
 
 def _level(case: Case, role: str) -> int:
@@ -194,6 +208,8 @@ def turned_select(case: Case) -> Iterator[Finding]:
         return
     if exchanged_by_shape(case) is not None:
         return
+    if case.bus.select == "high" and any(reading.part.select == "high" for reading in case.direct):
+        return  # as the part has it
     guessed = "select" in case.plan.assumed and case.bus.select == "high"
     given = bearing(case)
     other = 0.0 if guessed else bearing(case, active=int(case.bus.select != "high"))
