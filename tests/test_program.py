@@ -335,7 +335,7 @@ class BadInput(unittest.TestCase):
             (("--rig", "none.toml"), r"none\.toml: no such file"),
             (("--rig", "healthy.vcd"), r"healthy\.vcd: not TOML"),
             ((*RIG, "--part", "ssd1306"), r"--part and --rig both say"),
-            (("--part", "ssd1307"), r"--part: the catalog has no part 'ssd1307'\n  did you mean 'ssd130[69]'"),
+            (("--part", "ssd1307"), r"--part: the catalog has no part 'ssd1307'\n  did you mean 'ssd13(0[69]|27)'"),
             (("--panel", "128x65"), r"--panel: ssd1306 has no ready panel '128x65'"),
             (("--bus", "spo"), r"--bus: there is no bus 'spo'\n  did you mean 'spi'"),
             (("--line", "scl"), r"--line: 'scl' is not ROLE=LINE"),

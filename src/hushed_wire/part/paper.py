@@ -68,6 +68,9 @@ class PaperMemory(Journal):
             self.record(when, register, value)
         self._x, self._y, self._at = (0, self.across - 1), (0, self.rows - 1), [0, 0]
 
+    def _sleep(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._plane = None  # what comes behind it is lost, and a rule tells that: here it is not known whether a reset came
+
     def _interrupted(self) -> None:
         self._plane = None
 
@@ -159,5 +162,6 @@ PaperMemory.effects = {
     "plane-black": PaperMemory._black,
     "plane-second": PaperMemory._second,
     "refresh": PaperMemory._refresh,
+    "deep-sleep": PaperMemory._sleep,
     "reset": PaperMemory._reset,
 }

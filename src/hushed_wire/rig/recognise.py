@@ -255,28 +255,32 @@ def _best_sense(trace: Trace, bus: Bus, part: str, panel: str, ordered: bool = T
         device = Device(known.name, bus.name, known.name, panel=panel or _usual(known, bus))
         if not part and len(piece) > AT_FIRST and _foreign(first, bus, device):
             continue
-        own = _heard(piece, bus, device)
-        if own is None:
-            continue
-        if not part and any(chip.random for chip in own):
-            continue
-        count = sum(len(chip) for chip in own)
-        strange = sum(int(np.count_nonzero(chip.strange)) for chip in own) / max(1, count)
-        seen = {name for chip in own for name in chip.names}
-        steps = len(seen & set(known.start_up))
-        if part or (strange <= 0.1 and set_up_in(known, seen)):
-            unlike = 0
-            drivers = _in_chain(piece, bus, device) if not panel and _chains(known) else 1
-            if drivers > 1:
-                device.panel = chained(known, drivers)
-            elif not panel:
-                fitting = panel_for(known, own[0], str(device.panel))
-                device.panel, unlike = fitting.panel, fitting.unlike
-            legible = [share for chip in own for share in readable_runs(known, chip)]
-            score = strange - 0.05 * steps + 0.2 * unlike + 0.2 * (1 - float(np.mean(legible)) if legible else 0.0)
-            if best is None or score < best[0]:
-                best = score, known, device
+        score = _sense_of(piece, bus, known, device, bool(part), bool(panel))
+        if score is not None and (best is None or score < best[0]):
+            best = score, known, device
     return best
+
+
+def _sense_of(piece: Trace, bus: Bus, known: Part, device: Device, named: bool, panelled: bool) -> float | None:
+    """How little sense a part makes of a bus, and the panel that fits best is put into the device; None where it makes none. named, panelled: part and
+    panel were given."""
+    own = _heard(piece, bus, device)
+    if own is None or (not named and any(chip.random for chip in own)):
+        return None
+    strange = sum(int(np.count_nonzero(chip.strange)) for chip in own) / max(1, sum(len(chip) for chip in own))
+    seen = {name for chip in own for name in chip.names}
+    if not named and not (strange <= 0.1 and set_up_in(known, seen)):
+        return None
+    unlike = 0
+    drivers = _in_chain(piece, bus, device) if not panelled and _chains(known) else 1
+    if drivers > 1:
+        device.panel = chained(known, drivers)
+    elif not panelled:
+        fitting = panel_for(known, own[0], str(device.panel))
+        device.panel, unlike = fitting.panel, fitting.unlike
+    legible = [share for chip in own for share in readable_runs(known, chip)]
+    unread = 1 - float(np.mean(legible)) if legible else 0.0
+    return strange - 0.05 * len(seen & set(known.start_up)) + 0.2 * unlike + 0.2 * unread
 
 
 def _foreign(first: Trace, bus: Bus, device: Device) -> bool:
