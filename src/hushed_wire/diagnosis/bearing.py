@@ -31,7 +31,7 @@ def bearing(
     case: Case, roles: dict[str, int] | None = None, piece: Trace | None = None, framed: bool = True, active: int | None = None
 ) -> float:
     """From 0 to 1, with the roles as wired or others. framed: whether selects and latches count, or pauses alone. active: the level that selects."""
-    kind, bus = case.kind, case.bus
+    kind = case.kind
     roles = case.roles if roles is None else roles
     piece = case.piece if piece is None else piece
     if kind.started:
@@ -46,10 +46,7 @@ def bearing(
         ]
         return strobed(piece, roles[clock], rests, others)
     spans = _spans(case, roles, piece, active) if framed else None
-    nine = bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
-    known = [8, 9] if case.plan.assumed and "mode" in kind.settings else [9 if nine else 8]
-    if able := {WRAPS[name].bits for reading in case.direct for name in reading.part.framings if BUS_OF[name] == kind.name}:
-        known = [bits for bits in known if bits in able] or known
+    known = _word_lengths(case)
     # Without pauses or frames, data that move beside a clock are what speaks for words.
     data = roles[case.serial] if case.serial in roles and len(piece.edges(roles[case.serial]).times) > 8 else None
     level = int(case.bus.select == "high") if active is None else active
@@ -59,6 +56,14 @@ def bearing(
     if spans is None and data is not None:
         score *= 2 * _settled(piece, roles[clock], data) - 1  # an encoder's second line changes with each edge of the first
     return score
+
+
+def _word_lengths(case: Case) -> list[int]:
+    """How long words may be: as the rig or the traffic says, of what the parts take."""
+    nine = case.bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
+    known = [8, 9] if case.plan.assumed and "mode" in case.kind.settings else [9 if nine else 8]
+    able = {WRAPS[name].bits for reading in case.direct for name in reading.part.framings if BUS_OF[name] == case.kind.name}
+    return [bits for bits in known if bits in able] or known
 
 
 def _spans(case: Case, roles: dict[str, int], piece: Trace, active: int | None) -> tuple[Times, Times] | None:
