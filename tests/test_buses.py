@@ -86,6 +86,11 @@ WAYS: dict[str, tuple[str, str]] = {
     ),
     "st7920, 8 bits": (bus("parallel", [*WIDE, "rw"]) + device("st7920", "128x64"), "rectangle 5,9 60x40"),
     "st7920, 4 bits": (bus("parallel", NIBBLES) + device("st7920", "16x4"), 'text 1,3 "PUMP"'),
+    "apa102": (
+        bus("spi", ["sck", "mosi"], clock="4MHz") + device("apa102", "8x8"),
+        "fill 0x102030\nrectangle 2,3 4x2 colour=0xFF8000",
+    ),
+    "ws2812": (bus("pulse", ["data"]) + device("ws2812", "16x16"), "fill 0x102030\nrectangle 2,3 4x2 colour=0xFF8000"),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

@@ -181,6 +181,14 @@ BUSES: dict[str, BusKind] = {
             measures={"refresh_least": Measure("frame period", "timing.flicker", "Hz"), "shift_clock": Measure("clock period", FAST, "Hz")},
         ),
         BusKind(
+            "pulse", "one wire, pulse widths", "pulse", ("data",), BESIDE,
+            clocks=("data",), bit_times=8,
+            measures={
+                **_named(PULSE, "zero high", "T0H"), **_named(PULSE, "one high", "T1H"), **_named(PULSE, "zero low", "T0L"),
+                **_named(PULSE, "one low", "T1L"), **_named(PULSE, "rest", "RES"),
+            },
+        ),
+        BusKind(
             "two-wire", "two wires, low bit first", "two_wire", ("clock", "data"), BESIDE,
             clocks=("clock",), started=True, pulled_up=("clock", "data"), clock_symbol="clock", bit_times=9, transfers=True,
             measures={

@@ -31,6 +31,7 @@ NAMES: dict[str, dict[str, str]] = {
         "wr": _any("wr", "wrx", "write"), "rd": _any("rd", "rdx", "read"), "cs": _any("cs", "csx", "ce"), "reset": _any("reset", "rst", "res", "resx"),
         "backlight": _any("bl", "backlight", "blk", "led"),
     },
+    "pulse": {"data": _any("din", "data", "leds?", "pixels?")},
     "two-wire": {"clock": _any("clk", "clock", "tm[ _-]?clk"), "data": _any("dio")},
     "shift": {
         "clock": _any("clock", "clk", "shcp", "sh_cp", "srclk", "sck"), "data": _any("data", "ds", "ser", "din", "sdi", "mosi"),
@@ -74,6 +75,7 @@ def named(names: tuple[str, ...]) -> Named | None:
         ("i2c", ("scl", "sda")),
         ("spi", ("sck", "mosi", "cs")),
         ("shift", ("clock", "data", "latch")),
+        *([("pulse", ("data",))] if len(names) == 1 else []),
         ("two-wire", ("clock", "data")),
         ("spi", ("sck", "mosi", "dc")),
         ("shift", ("clock", "data")),

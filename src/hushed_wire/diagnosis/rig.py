@@ -27,6 +27,7 @@ __all__ = ["Wiring", "examine"]
 
 
 SHORTEST_PULSE = 100e-9  # seconds, of an enable of a part that names none
+PULSE = 200e-9  # seconds, the shortest of a wire on which its width is the bit
 USUAL_REFRESH = 100.0  # Hz, of scanned LEDs where the rig does not say
 USUAL_SHIFT = 4e6  # Hz: panels with row groups are mostly shifted at 1 to 4 MHz; a rule of thumb
 
@@ -79,6 +80,8 @@ def _probe(bus: Bus, seats: list[Seat]) -> tuple[str, list[str], float, str]:
         shortest = limits_of(part, kind).get("enable high") if part is not None else None
         return bus.name, lines, 4 / float(shortest or SHORTEST_PULSE), strobe
     clock = float(parse(bus.clock, "Hz")) if bus.clock else 1e6
+    if kind.clocks == kind.needs:  # pulses that are their own clock: the shortest tells a zero from a one
+        return bus.name, lines, 4 / PULSE, f"{bus.lines.get(kind.needs[0], kind.needs[0].upper())} rising"
     if kind.scanned:
         return bus.name, lines, *_scan_probe(bus, clock if bus.clock else USUAL_REFRESH)
     if not kind.transfers:

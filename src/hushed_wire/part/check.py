@@ -137,6 +137,8 @@ def _check_kinds(part: Part, fail: Fail) -> None:
         fail("opcode.addresses", "an opcode holds an address of 0 to 7")
     if any(WRAPS[name].halves for name in part.framings) and part.halves is None:
         fail("halves", "parts that take nibbles have to say which commands switch to them")
+    if (part.memory.kind == "chain") != (part.memory.leds is not None):
+        fail("memory.leds", "LEDs in a chain, and only these, have to say how they lie in an update")
     if "decode" in part.memory.registers and (part.memory.code_font is None or len(part.memory.code_font.characters) != 16):
         fail("memory.code_font", "parts that decode digits have to say what their sixteen codes show")
 

@@ -45,6 +45,7 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     pairs, 0x100 a controller; of digits the address of each, leftmost first, 0x100 a driver of a chain, of which 0 is the nearest to who
     drives it. segments: what the bits of a digit light, bit 0 first; of more than eight, the address behind its own has the others. colons:
     (after how many digits from the left, address, mask of bits) of marks between digits. round: only the circle within is glass.
+    begin, run, serpentine: of LEDs in a chain where it begins, along what it runs, and whether it turns back at each end.
     module_turn: how far each 8x8 module of a chain is turned, clockwise.
     """
 
@@ -68,6 +69,9 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     module_turn: int = 0
     colons: list[list[int]] = []
     round: bool = False
+    begin: Literal["top-left", "top-right", "bottom-left", "bottom-right"] = "top-left"
+    run: Literal["rows", "columns"] = "rows"
+    serpentine: bool = False
     name: str = ""
 
 
@@ -230,11 +234,21 @@ class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
         return self.ports * register + port
 
 
+class Leds(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """How LEDs in a chain lie in an update. order: of the colours of one. start: zero bytes ahead of all; then each has a byte of brightness ahead of
+    its colours, else none."""
+
+    order: Literal["rgb", "grb", "bgr", "brg", "gbr", "rbg"]
+    start: int = 0
+
+
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
-    kind: paged, character, digit, pixel, paper, lettered (text and pixels), port, scanned (LEDs without a chip) or unknown. turns: what an order
-    of columns that is reversed turns round, where several pixels lie at one address: all of them, or addresses, whose pixels stay as they are.
+    kind: paged, character, digit, pixel, paper, lettered (text and pixels), chain (of LEDs), port, scanned (LEDs without a chip) or unknown.
+
+    turns: what an order of columns that is reversed turns round, where several pixels lie at one address: all of them, or addresses, whose
+    pixels stay as they are. leds: how those of a chain lie in an update.
 
     wrap: what the pointer does behind the last column of a page. chips: how
     many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. fold: rows of the glass behind which it
@@ -258,6 +272,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     expander: Expander | None = None
     ports: int = 1
     fold: int = 0
+    leds: Leds | None = None
 
 
 class Busy(msgspec.Struct, forbid_unknown_fields=True, frozen=True):

@@ -118,6 +118,15 @@ class Selected(Receiver):
         return [Payload(value, data, words.effect, words.start, words.end, _owners(own.table))]
 
 
+class Handed(Receiver):
+    """Everything is data: an update of a chain."""
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        words = own.words
+        value = (words.value & 0xFF).astype(np.uint8)
+        return [Payload(value, np.ones(len(words), bool), words.effect, words.start, words.end, _owners(own.table))]
+
+
 class Synced(Receiver):
     """Behind a sync byte that tells data from commands, in halves of four bits and four zeros (ST7920 datasheet, "Serial interface").
 
@@ -305,6 +314,8 @@ RECEIVERS: dict[str, Callable[[Seat], Receiver]] = {
     "spi-opcode": Opcoded,
     "spi-first-byte": Opened,
     "spi-sync-byte": Synced,
+    "led-frames": Handed,
+    "pulse-chain": Handed,
     "two-wire-first-byte": Opened,
     "rs-line": Latched,
     "nibbles": Latched,

@@ -130,6 +130,12 @@ def _synced(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
 
 SYNC = 0xF8
 
+
+def _whole(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Each send is an update of a whole chain."""
+    return [Transfer(((True, send.raw),)) for send in sends]
+
+
 WRAPS: dict[str, Framing] = {
     "i2c-control-byte": Framing("i2c", 8, _each),
     "i2c-first-byte": Framing("i2c", 8, _opened),
@@ -141,6 +147,8 @@ WRAPS: dict[str, Framing] = {
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
     "spi-first-byte": Framing("spi", 8, _opened, of=("cs", "cs1"), without=("dc",)),
     "spi-sync-byte": Framing("spi", 8, _synced, of=("cs", "cs1"), without=("dc",)),
+    "led-frames": Framing("spi", 8, _whole, marked=False, without=("cs", "cs1", "dc")),
+    "pulse-chain": Framing("pulse", 8, _whole, marked=False),
     "two-wire-first-byte": Framing("two-wire", 8, _opened),
     "rs-line": Framing("parallel", 8, _marked, of=("e",)),
     "nibbles": Framing("parallel", 4, _marked, of=("e",), halves=True),

@@ -49,6 +49,11 @@ def layout_for(part: Part, panel: Panel | None = None) -> Layout:
     import msgspec
 
     layout = part.memory.layout
+    if part.memory.kind == "chain":
+        raise HushedError(
+            f"{part.name} takes updates of a whole chain, not bytes of a memory",
+            remedy="say 'picture FILE' in a sequence, and hushed-wire build --as c; or spell the layout out with --layout",
+        )
     if layout is None:
         raise HushedError(f"{part.name} holds no pixels", remedy="take a graphic part, or spell the layout out with --layout")
     if panel is not None and part.memory.kind == "digit" and panel.form == "matrix":

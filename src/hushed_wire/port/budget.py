@@ -219,6 +219,13 @@ def _drawn(target: Target) -> tuple[list[Step], list[Step], str]:
         every = [_digit(target, cell) for cell in cells]
         return _steps(target, *every), _steps(target, *every[:count]), f"{count} {'digits' if panel.form == 'digits' else 'rows'}"
     wide, high = min(panel.width, 64), min(panel.height, 16)
+    if kind in ("paper", "lettered", "chain"):  # as the sequence language draws
+        count = min(8, panel.width)
+        change, said = f"rectangle 0,0 {wide}x{high}", f"a box of {wide}x{high}"
+        if panel.form == "text":
+            change, said = f'text 0,0 "{"0" * count}"', f"{count} characters"
+        drawn = [[*steps_of_statement(state, parse_text(line, "budget")[0])] for line in ("fill off", change)]
+        return drawn[0], drawn[1], said
     block = _pages if kind == "paged" else _window
     return block(state, panel.width, panel.height), block(state, wide, high), f"a box of {wide}x{high}"
 
@@ -443,7 +450,13 @@ def _memory(name: str, target: Target, asked: Asked) -> Memory:
     pixels = panel.width * panel.height
     digits = kind == "digit" and panel.form == "digits"
     row = panel.width * BITS.get(part.usual_format, 16) // 8
-    frame = {"pixel": row * panel.height, "character": pixels}.get(kind, panel.width if digits else pixels // 8)
+    letters = kind == "character" or panel.form == "text"
+    frame = {
+        "pixel": row * panel.height,
+        "chain": 3 * pixels,
+        "lettered": pixels if letters else pixels // 8,
+        "character": pixels,
+    }.get(kind, panel.width if digits else pixels // 8)
     font = FONT_BYTES if kind in ("paged", "pixel") else 0
     largest = max(frame, pixels)
     holds = "uint8_t" if largest < 256 else "uint16_t" if largest < 65536 else "uint32_t"

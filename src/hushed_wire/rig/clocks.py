@@ -16,6 +16,8 @@ USUAL = {
     "parallel": Fraction(1_000_000),
     "shift": Fraction(1_000_000),
     "matrix": Fraction(100),
+    "two-wire": Fraction(100_000),
+    "pulse": Fraction(800_000),
 }
 WRITE = {"i2c": 20, "spi": 24, "shift": 10}  # bit times of one write to a bridge's outputs
 

@@ -177,6 +177,7 @@ def _device_reading(
     rig, trace, target = reading.rig, reading.trace, reading.rig.target(device)
     chips = [Commands.join(target.part, spoken.pop((device.name, chip), [])) for chip in range(target.chips)]
     up = all(set_up_in(target.part, own.names) for own in chips) and _from_reset(trace, rig, device, chips, reading.channels)
+    up = up or (target.part.memory.kind == "chain" and any(len(own) for own in chips))  # each update is a whole one
     scan = None
     if target.part.memory.kind == "scanned":
         own = [other.name for other in rig.device if other.on == device.on]

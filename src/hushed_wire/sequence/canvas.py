@@ -48,7 +48,9 @@ def canvas_of(state: State) -> Canvas:
         if kind == "paper":
             state.canvases[target.name] = Canvas(np.full((*size, 3), 255, np.uint8), "black", "white")
         else:
-            state.canvases[target.name] = Canvas(np.zeros((*size, 3), np.uint8) if kind == "pixel" else np.zeros(size, bool))
+            state.canvases[target.name] = Canvas(
+                np.zeros((*size, 3), np.uint8) if kind in ("pixel", "chain") else np.zeros(size, bool)
+            )
     return state.canvases[target.name]
 
 
@@ -75,9 +77,15 @@ def sent(state: State, statement: Statement, box: tuple[int, int, int, int]) -> 
 
 def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """The words that bring a box (x0, y0, x1, y1) of the canvas to the panel."""
-    return {"paged": _paged, "pixel": _pixel, "paper": _paper, "lettered": _rows, "digit": _dots, "scanned": _scanned}[
-        state.target.part.memory.kind
-    ](state, box)
+    return {
+        "paged": _paged,
+        "pixel": _pixel,
+        "paper": _paper,
+        "lettered": _rows,
+        "chain": _update,
+        "digit": _dots,
+        "scanned": _scanned,
+    }[state.target.part.memory.kind](state, box)
 
 
 def must_show_pixels(state: State) -> None:
@@ -199,6 +207,14 @@ def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     if state.role("increment") == "vertical":
         piece = piece.reshape(len(piece), -1, per, 3).swapaxes(0, 1)
     return [*sends, Send(True, to_bytes(piece, form_of(part, state.role)))]
+
+
+def _update(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """A whole chain of LEDs: none can be sent alone."""
+    from ..part.chained import update_of
+
+    native, _ = _native(state, box)
+    return [Send(True, update_of(state.target.part, state.target.panel, native))]
 
 
 def _paper(state: State, box: tuple[int, int, int, int]) -> list[Send]:

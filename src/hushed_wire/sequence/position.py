@@ -68,6 +68,11 @@ def position_of(target: Target, column: int, row: int) -> Position:
             remedy=f"columns run from 0 to {panel.width - 1}, rows from 0 to {panel.height - 1}",
         )  # fmt: skip
     kind = part.memory.kind
+    if kind == "chain":
+        from ..part.chained import chain_of
+
+        number = int(chain_of(panel)[row, column])
+        return Position(column, row, "LEDs", f"LED {number} of the chain, 0 the nearest to the driver", number, (), ())
     if kind == "scanned":
         return _scanned(target, column, row)
     if kind == "character":

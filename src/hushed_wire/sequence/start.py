@@ -24,6 +24,8 @@ def start_text(target: Target) -> str:
     lines = part.start_by.get(target.framing, part.start)
     if part.memory.kind == "scanned":
         return "# nothing to set up: the LEDs show what the driver scans\n"
+    if part.memory.kind == "chain":
+        return "# nothing to set up: the LEDs show what they were sent last\n"
     if not lines:
         raise HushedError(f"{part.name} has no ready bring-up", remedy="write a sequence; see docs/sequence.md")
     words = start_words(part, panel)
@@ -62,7 +64,7 @@ def _picture(state: State, target: Target) -> list[Step]:
     if kind == "paper":
         card = np.where(test_card(panel, target.name)[:, :, None], 0, 255).astype(np.uint8).repeat(3, 2)
     else:
-        card = colour_card(panel, target.name, target.part.grey) if kind == "pixel" else test_card(panel, target.name)
+        card = colour_card(panel, target.name, target.part.grey) if kind in ("pixel", "chain") else test_card(panel, target.name)
     return [pixels_step(state, card, "test picture")]
 
 

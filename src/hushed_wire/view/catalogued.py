@@ -127,6 +127,16 @@ def _memory(part: Part) -> list[str]:
         ]
     if memory.kind == "scanned":
         return ["", f"none: what is seen is what the lines do   [{memory.source}]"]
+    if memory.kind == "chain" and memory.leds is not None:
+        ahead = (
+            f"{memory.leds.start} zero bytes, then of each LED 111 and five bits of brightness, and"
+            if memory.leds.start
+            else "of each LED"
+        )
+        return [
+            "",
+            f"{ahead} {', '.join(memory.leds.order)}, a byte each; the LED nearest to the driver comes first   [{memory.source}]",
+        ]
     if memory.kind == "lettered":
         return [
             "",

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ...bus.base import SELECTS
 from ...bus.carries import spans_selected
+from ...bus.changes import edges_to, typical
 from ...bus.spi_roles import mode_of
 from ...finding import Finding
 from ...part import Commands, Part, Payload, commands
@@ -41,6 +42,8 @@ __all__ = ["RULES"]
 FIRST = (6, 10, 16, 24)  # commands that a set-up may have
 LEGIBLE = 0.97  # share of a text that has to be letters for its lines to be right
 SEEN_WELL = 8.0  # samples a clock
+MOST = 0.5  # of changes; the first bit of a word has no edge ahead of it
+AT_ONCE = 0.1  # of a clock: within which what an edge brings comes behind it
 CLEAR = 0.95  # share of data changes that keep clear of the edge that samples
 IN_A_ROW = 60  # commands without data that a set-up may have
 FEW = 6000  # changes on which orders of the data lines are tried
@@ -274,9 +277,18 @@ def _mode_by_edges(case: Case) -> tuple[int, float, Trace] | None:
     return *mode_of(piece, case.roles[clock], case.roles[data], spans), piece
 
 
-def _seen_well(case: Case) -> bool:
-    """Whether the clock is sampled so often that data which change with one of its edges are not only seen to do so."""
-    return (case.samples_a_clock or 0.0) >= SEEN_WELL
+def _driven_by(case: Case, piece: Trace, meant: int) -> bool:
+    """Whether data change right behind the edge at which a mode samples them, seen so finely that it is no matter of sampling: that edge brings
+    them, and whether the part still takes the bit that was there is luck. Data that are only late come ahead of it."""
+    if (case.samples_a_clock or 0.0) < SEEN_WELL:
+        return False
+    clock, data = (case.roles[role] for role in case.kind.needs)
+    edges, changes = edges_to(piece, clock, int(meant in (0, 3))), piece.edges(data).times[1:]
+    at = np.searchsorted(edges, changes, side="right") - 1
+    if len(edges) < 2 or not (at >= 0).any():
+        return False
+    behind = (changes - edges[np.maximum(at, 0)])[at >= 0]
+    return float(np.mean(behind <= AT_ONCE * typical(np.diff(edges)))) > MOST
 
 
 def mode(case: Case) -> Iterator[Finding]:
@@ -298,7 +310,11 @@ def mode(case: Case) -> Iterator[Finding]:
     if (
         not same
         and clear > CLEAR
-        and (guessed or _seen_well(case) or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices))
+        and (
+            guessed
+            or _driven_by(case, piece, meant)
+            or not any(sense(reading.part, reading.chips) >= 0.97 for reading in case.devices)
+        )
     ):
         yield case.found(
             "frame.wrong-spi-mode", "edges", lines=case.names(clock, data), start=case.seconds(piece.start), end=case.seconds(piece.end),

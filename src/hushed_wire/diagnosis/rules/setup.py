@@ -48,7 +48,7 @@ def kept(case: Case) -> Iterator[Finding]:
                     _or_a_relative(case, reading, found)
                     found.evidence.pop("place", None)
                     yield found
-        if reading.started:
+        if reading.started and reading.part.command:
             case.rule_out(
                 "setup.step-missing",
                 f"the set-up of '{reading.device.name}' is in the capture, and it was held against the part's rules",
