@@ -128,8 +128,10 @@ BUSES = {
     "spi": ("sck", "mosi", "cs", "dc"),
     "parallel": ("rs", "e", "d4", "d5", "d6", "d7"),
     "shift": ("clock", "data", "latch"),
+    "pulse": ("data",),
+    "two-wire": ("clock", "data"),
 }
-PARTS = ("ssd1306", "pcd8544", "hd44780", "max7219")
+PARTS = ("ssd1306", "pcd8544", "hd44780", "max7219", "ws2812", "tm1637")
 
 
 def _diagnosed(shop: Workshop, data: bytes) -> None:

@@ -9,7 +9,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.bus import parallel, shift, spi
+from hushed_wire.bus import parallel, pulse, shift, spi
+from hushed_wire.bus.base import Settings
+from hushed_wire.bus.channel import Channel, Wired
 from hushed_wire.errors import HushedError
 from hushed_wire.part import commands
 from hushed_wire.part.chips import model_for
@@ -348,6 +350,36 @@ class Twins(unittest.TestCase):
         late = spi.decode(trace.window(cut, trace.end), 0, 1, shape, 2, 3)
         whole = found.words.start > cut  # the first sampled bit tells where a word starts; the edge ahead of it may be cut off
         self.assertEqual(late.words.value.tolist(), value[whole].tolist())
+
+    @given(st.data())
+    @settings(deadline=None, max_examples=60)
+    def test_pulses_in_blocks_of_any_size(self, data: st.DataObject) -> None:
+        lengths = np.array(data.draw(st.lists(st.integers(1, 12), min_size=1, max_size=5)), np.int64)
+        value = np.frombuffer(data.draw(st.binary(min_size=int(lengths.sum()), max_size=int(lengths.sum()))), np.uint8)
+        took = 8 * lengths * 1250
+        start = 100_000 + np.cumsum(took + 300_000) - took - 300_000
+        trace = pulse.encode(value, start, lengths, {"data": 0}, ("DIN",), TICK, int(start[-1] + took[-1]) + 100_000)
+        if data.draw(st.booleans()):
+            trace = sampled(trace, Fraction(20_000_000), data.draw(st.integers(0, 49)), 2e-9)
+        wired = Wired("bus", {"data": 0}, Settings(), trace.tick)
+        cut = data.draw(st.integers(trace.start, trace.end - 1)) if data.draw(st.booleans()) else trace.start
+        late = trace.window(cut, trace.end)
+
+        def decoded(most: int) -> Channel:
+            (decoder,) = pulse.decoders(wired, [])
+            return Channel.join([*(decoder.feed(piece) for piece in late.pieces(most)), decoder.finish()])
+
+        whole = decoded(1 << 20)
+        for most in (1, 2, 7):
+            other = decoded(most)
+            for name in ("words", "table"):
+                for column in getattr(whole, name).__dataclass_fields__:
+                    one, two = (getattr(getattr(own, name), column).tolist() for own in (whole, other))
+                    self.assertEqual(one, two, (most, name, column))
+        # What begins ahead of the capture brings no words; all that follows does.
+        seen = np.repeat(start * float(TICK / trace.tick) > cut + 60_000 * float(TICK / trace.tick), lengths)
+        count = int(np.count_nonzero(seen))
+        self.assertEqual(whole.words.value.tolist()[-count:] if count else [], value[seen].tolist())
 
     def test_a_select_that_is_tied_tells_by_the_data_line(self) -> None:
         rng = np.random.default_rng(5)

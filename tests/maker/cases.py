@@ -15,7 +15,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from . import displays, mishaps, writers
-from .masters import I2c, Parallel, Shift, Spi, TwoWire
+from .masters import I2c, Parallel, Pulses, Shift, Spi, TwoWire
 from .volts import Bench, seen
 from .wave import Wave
 
@@ -403,6 +403,33 @@ def graphic(seed: int, wrong: str, wired: str = "serial", text: bool = False) ->
     return Made(wave, _bus("parallel", roles) + device, _options("parallel", roles, "st7920", panel))
 
 
+def leds(seed: int, wrong: str, part: str = "ws2812") -> Made:
+    """LEDs in a chain, as a square or a strip: updates of colours that move on."""
+    chance = random.Random(seed)
+    panel = chance.choice(("8x8", "60x1"))
+    count = 64 if panel == "8x8" else 60
+    one = part == "ws2812"
+    wave = Wave(seed, DIN=0) if one else Wave(seed, CKI=0, SDI=0)
+    high = chance.choice(((400.0, 800.0), (350.0, 700.0), (300.0, 900.0)))
+    pulses = Pulses(wave, (high[0], 480.0) if wrong == "timing.pulse-short" else high, chance.choice((1150.0, 1250.0)))
+    spi = Spi(wave, chance.choice((1e6, 4e6, 8e6)), 1 if wrong == "frame.wrong-spi-mode" else 0, sck="CKI", mosi="SDI", cs="")
+    wave.wait(2e6)
+    tones = [(0, 0, 0) if wrong == "picture.blank" else tuple(chance.randrange(256) for _ in range(3)) for _ in range(5)]
+    sent = count // 2 if wrong == "picture.partial" else count
+    for number in range(chance.randint(2, 4)):
+        colours = [tones[(led // 3 + number) % 5] for led in range(sent)]
+        if one:
+            pulses.write([byte for red, green, blue in colours for byte in (green, red, blue)])
+        else:
+            bright = chance.randrange(1, 32)
+            frames = [byte for red, green, blue in colours for byte in (0xE0 | bright, blue, green, red)]
+            spi.write([0, 0, 0, 0, *frames, *[chance.choice((0, 0xFF))] * max(4, -(-count // 16))])
+        wave.wait(chance.choice((4e5, 2e6)))
+    roles = {"data": "DIN"} if one else {"sck": "CKI", "mosi": "SDI"}
+    kind = "pulse" if one else "spi"
+    return Made(wave, _bus(kind, roles) + DEVICE.format(on="wires", part=part, panel=panel), _options(kind, roles, part, panel))
+
+
 def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True) -> Made:
     """E-paper. answers: BUSY was captured. there: the display is."""
     chance = random.Random(seed)
@@ -671,7 +698,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
-    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic,
+    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic, "leds": leds,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -798,6 +825,11 @@ def faults(seed: int) -> Iterator[Case]:
                           ("high CS", STUCK, ()), ("low RST", STUCK, ()), ("invert DC", INVERTED, ()))  # fmt: skip
     yield from _wired("grey", seed, {"wired": "i2c"}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield Case("grey", seed, ("address.no-answer",), kinds={"wired": "i2c", "present": False})
+    yield from _wrong("leds", seed, {}, "timing.pulse-short", "picture.blank", "picture.partial")
+    yield from _wrong("leds", seed, {"part": "apa102"}, "picture.blank", "picture.partial")
+    yield from _wired(
+        "leds", seed, {"part": "apa102"}, ("swap CKI SDI", SWAP, ()), ("low SDI", STUCK, ()), ("low CKI", STUCK, ())
+    )
     for own in ({}, {"text": True}, {"wired": "eight"}, {"wired": "four"}):
         yield from _wrong("graphic", seed, own, "setup.display-off")
         if "wired" not in own:
@@ -914,6 +946,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
+        ("leds", {}), ("leds", {"part": "apa102"}),
         ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),
         ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
     ]  # fmt: skip
@@ -942,7 +975,9 @@ def cases(seeds: int, scenes: int) -> Iterator[Case]:
             and not any(bench.supply < 2 for _, bench in case.bench)
         ):
             yield replace(case, rig=False)
-            if not case.first and not case.late and not case.bench:
+            if (
+                not case.first and not case.late and not case.bench and case.kinds.get("part") != "apa102"
+            ):  # two lines tell nothing of it
                 yield replace(case, rig=False, bare=True)
                 if case.family in ("oled", "lcd", "pcd", "digits", "colour", "grey") or (
                     case.family == "segments" and not case.kinds

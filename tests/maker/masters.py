@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from .wave import Wave
 
-__all__ = ["I2c", "Parallel", "Shift", "Spi", "TwoWire"]
+__all__ = ["I2c", "Parallel", "Pulses", "Shift", "Spi", "TwoWire"]
 
 
 @dataclass
@@ -148,6 +148,27 @@ class Spi:
             if cs:
                 self.wave.put(**{cs: 1 - self.active})
                 self.wave.pause(self.gap)
+
+
+@dataclass
+class Pulses:
+    """One wire (WS2812B, "Sequence chart"): each bit goes up, and comes down sooner for a 0 than for a 1. high: of a 0 and of a 1, whole: of a bit,
+    nanoseconds."""
+
+    wave: Wave
+    high: tuple[float, float] = (400.0, 800.0)
+    whole: float = 1250.0
+    line: str = "DIN"
+
+    def write(self, data: Sequence[int]) -> None:
+        """Bytes, the highest bit first; whoever writes rests behind them."""
+        for value in data:
+            for shift in range(7, -1, -1):
+                up = self.high[value >> shift & 1]
+                self.wave.put(**{self.line: 1})
+                self.wave.wait(up)
+                self.wave.put(**{self.line: 0})
+                self.wave.wait(self.whole - up)
 
 
 @dataclass

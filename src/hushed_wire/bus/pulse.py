@@ -28,6 +28,7 @@ __all__ = ["PulseChannel", "decoders", "encode", "measure", "samples_a_second", 
 ONE_FROM = Fraction(57, 10**8)  # seconds: between the longest zero (0.55 us) and the shortest one (0.65 us) of WS2812B
 RESET = Fraction(50, 10**6)  # seconds of low from which on a transfer is over; later parts ask for 280 us, and drivers keep it
 SHORT, LONG, BIT = Fraction(4, 10**7), Fraction(8, 10**7), Fraction(125, 10**8)  # high of a zero and of a one, and the whole bit
+APART = 0.15  # of the shortest pulse: how far apart those of zeros and of ones are at the least
 DATA = "data"
 
 
@@ -183,13 +184,27 @@ def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
     return Fraction(20) / SHORT
 
 
+def _cut(high: Times, trace: Trace) -> float:
+    """The length from which on a pulse is meant as a one: where lengths fall into two groups that lie on one side of what parts tell them apart by,
+    between these."""
+    told = float(ONE_FROM / trace.tick)
+    lengths = np.unique(high)
+    if len(lengths) < 2 or (lengths[0] < told <= lengths[-1]):
+        return told
+    steps = np.diff(lengths)
+    widest = int(np.argmax(steps))
+    apart = steps[widest] > max(2 * trace.resolution(), APART * float(lengths[0]))
+    return float(lengths[widest] + lengths[widest + 1]) / 2 if apart else told
+
+
 def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
     """How long the line is high and low for zeros and ones, and for how long it rests; mode, active and select play no role."""
     line = roles[DATA]
     rises, falls = edges_to(trace, line, 1), edges_to(trace, line, 0)
     falls = falls[np.searchsorted(falls, rises[0], side="right") :] if len(rises) else falls[:0]
     count = min(len(rises), len(falls))
-    high, ones = falls[:count] - rises[:count], falls[:count] - rises[:count] >= int(ONE_FROM / trace.tick)
+    high = falls[:count] - rises[:count]
+    ones = high >= _cut(high, trace)
     low = rises[1 : count + 1] - falls[: len(rises[1 : count + 1])]
     bit, within = ones[: len(low)], low < int(RESET / trace.tick) // 4
     rests = ~within

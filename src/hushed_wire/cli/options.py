@@ -36,6 +36,7 @@ KINDS = (
     "parallel",
     "shift",
     "matrix",
+    "pulse",
     "two-wire",
 )  # those of `bus.base.BUSES`, which is loaded only when they are used
 DATA_LINES = tuple(f"d{k}" for k in range(16))

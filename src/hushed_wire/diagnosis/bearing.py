@@ -11,8 +11,8 @@ from itertools import combinations
 import numpy as np
 
 from ..bus.base import SELECTS
-from ..bus.carries import FEWEST, clocked, pulses_cut_off, spans_latched, spans_selected, strobed
-from ..bus.changes import edges_to, excerpt
+from ..bus.carries import FEWEST, clocked, pulses_alike, pulses_cut_off, spans_latched, spans_selected, strobed
+from ..bus.changes import edges_to, excerpt, typical
 from ..part import catalog_names, load
 from ..part.wrap import BUS_OF, WRAPS
 from ..trace import Trace
@@ -23,6 +23,7 @@ __all__ = ["CARRIED", "addressed_by_data", "bearing", "borne", "exchanged_by_sha
 
 CARRIED = 0.6  # from here on the lines carry this kind of bus
 BESIDE_DATA = 0.75  # what a clock without any pause counts, where data move beside it
+STEADY = 0.3  # of the usual time from pulse to pulse
 CLEARLY = 0.85  # how well an exchange has to fit that shape alone tells
 LATCHES = ("latch", "e")  # what takes over the bits of a register; behind one without a latch, the display's own E
 
@@ -39,6 +40,8 @@ def bearing(
     clock = next((role for role in case.clocks if len(piece.edges(roles[role]).times) > 1), "")
     if not clock:
         return 1.0 if kind.scanned and "clock" not in roles else 0.0
+    if kind.clocks == kind.needs:
+        return pulses_alike(piece, roles[clock], 2) * _steady(edges_to(piece, roles[clock], 1))
     if kind.each_rests:
         rests = int(clock in ("wr", "rd"))
         others = [
@@ -56,6 +59,14 @@ def bearing(
     if spans is None and data is not None:
         score *= 2 * _settled(piece, roles[clock], data) - 1  # an encoder's second line changes with each edge of the first
     return score
+
+
+def _steady(rises: Times) -> float:
+    """The share of pulses that come about as long behind one another as usual: where pulses are bits, each bit lasts as long, a 0 or a 1."""
+    if len(rises) < FEWEST:
+        return 0.0
+    steps = np.diff(rises)
+    return float(np.mean(np.abs(steps - typical(steps)) < STEADY * typical(steps)))
 
 
 def _word_lengths(case: Case) -> list[int]:

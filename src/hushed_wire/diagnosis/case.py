@@ -336,7 +336,7 @@ def sense(part: Part, own: list[Commands]) -> float:
             odd += bool(chip.fields_of(index)[1])
         readable += readable_runs(part, chip)
     looked = sum(min(len(chip), 400) for chip in own)
-    steps = len(seen & set(part.start_up)) / max(1, len(set(part.start_up)))
+    steps = len(seen & set(part.start_up)) / len(set(part.start_up)) if part.start_up else float(not part.command)
     text = float(np.mean(readable)) if readable else 1.0
     return max(0.0, 0.3 * (1 - strange / looked) ** 6 + 0.1 * (1 - odd / looked) + 0.3 * steps + 0.3 * text**2)
 

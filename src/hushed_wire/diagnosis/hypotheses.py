@@ -19,6 +19,7 @@ from ..finding import Finding
 from ..part import Commands, Payload, commands
 from ..part.bring_up import set_up_in
 from ..part.engine import DATA
+from ..part.readable import readable_runs
 from ..rig import DeviceReading, Rig, decode
 from ..rig.schema import Bus
 from ..trace import Trace, mishap
@@ -122,7 +123,13 @@ def under(case: Case, piece: Trace, reading: DeviceReading, wiring: Wiring) -> l
 
 
 def brought_up(reading: DeviceReading, own: list[Commands] | None) -> bool:
-    """Whether a bring-up appears at the beginning: without one, sense may be chance, and in a long picture there is a command of every name."""
+    """Whether a bring-up appears at the beginning: without one, sense may be chance, and in a long picture there is a command of every name.
+
+    What has no commands has none, and its updates have to be whole.
+    """
+    if not reading.part.command:
+        shares = [share for chip in own or [] for share in readable_runs(reading.part, chip)]
+        return bool(shares) and min(shares[1:] or shares) == 1.0
     names = {chip.name_of(index) for chip in own or [] for index in range(min(len(chip), BRING_UP))}
     return set_up_in(reading.part, names) and 5 * len(names & set(reading.part.start_up)) >= 2 * len(set(reading.part.start_up))
 

@@ -55,10 +55,33 @@ def _placed(part: Part, chip: Commands) -> list[float]:
     return out
 
 
+def _whole_updates(part: Part, chip: Commands) -> list[float]:
+    """Of LEDs in a chain: 1 for each update that is of whole LEDs, 0 for what has no beginning as one has, or another length."""
+    start = part.memory.leds.start if part.memory.leds is not None else 0
+    out = []
+    for index in range(min(len(chip), SAMPLE)):
+        raw = chip.bytes_of(index)
+        if start:
+            out.append(
+                float(
+                    len(raw) > start
+                    and not any(raw[:start])
+                    and raw[start] >= 0xE0
+                    and all(byte >= 0xE0 for byte in raw[start : start + 32 : 4])
+                )
+            )
+        else:
+            out.append(float(len(raw) % 3 == 0))
+    return out
+
+
 def readable_runs(part: Part, chip: Commands) -> list[float]:
-    """The share that could be read of each run of text; none of a part that shows no characters. Beside text, pixels that have a place count."""
+    """The share that could be read of each run of text; none of a part that shows no characters. Beside text, pixels that
+    have a place count, and of LEDs whole updates."""
     if part.memory.kind == "lettered":
         return _placed(part, chip)
+    if part.memory.kind == "chain":
+        return _whole_updates(part, chip)
     if part.memory.kind != "character":
         return []
     return [float(np.mean(_read(*run))) for run in _runs(part, chip, SAMPLE)]

@@ -169,7 +169,7 @@ def no_words(case: Case) -> Iterator[Finding]:
     if case.one_held:
         return
     lines = [line for role, line in case.bus.lines.items() if role not in ANSWERS and case.moves(role)]
-    if not case.words and not case.kind.scanned and lines:
+    if not case.words and not case.kind.scanned and lines and not case.begins_cut:
         yield case.found(
             "capture.unlike-rig", "no-words", confidence="likely", lines=lines, start=start, end=end, names=", ".join(lines), kind=case.kind.title
         )  # fmt: skip

@@ -85,7 +85,8 @@ def still(case: Case) -> Iterator[Finding]:
         return  # `held` tells that
     if clocks and not any(here[role] for role in clocks):
         data = [role for role in busy if role in case.kind.data_lines(case.bus.lines) or role == case.serial]
-        if len(busy) >= 2 and len(data) >= (2 if case.kind.each_rests else 1):  # one line alone may carry anything
+        alone = len(here) - len(clocks) == 1  # a bus without a select has nothing else that could move
+        if (len(busy) >= 2 or alone) and len(data) >= (2 if case.kind.each_rests else 1):  # one line alone may carry anything
             busiest = max(here, key=lambda role: here[role])
             yield _stuck(case, clocks[0], f"so no word is clocked, while '{case.bus.lines[busiest]}' moves", certain=True)
         return
