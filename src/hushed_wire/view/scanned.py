@@ -40,8 +40,9 @@ def report(out: Any, scan: Scan, known: dict[int, str], assumed: str = "") -> No
                 if own
                 else kit.Text("; ".join(names) or "nothing that is known here")
             )
-            if own and len(names) > 1:
-                sense.append(f"; others here: {'; '.join(names[1:])}", style="quiet")
+            others = [name for name in names if own and f"({name.split()[0]})" not in own]
+            if others:
+                sense.append(f"; others here: {'; '.join(others)}", style="quiet")
             table.add_row(f"{row.address:#04x}", f"{2 * row.address:#04x}, {2 * row.address + 1:#04x}", share, row.probe, sense)
         out.print(table)
     for entry in scan.missing:
