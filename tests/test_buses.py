@@ -93,6 +93,10 @@ WAYS: dict[str, tuple[str, str]] = {
         "fill 0x102030\nrectangle 2,3 4x2 colour=0xFF8000",
     ),
     "ws2812": (bus("pulse", ["data"]) + device("ws2812", "16x16"), "fill 0x102030\nrectangle 2,3 4x2 colour=0xFF8000"),
+    "is31fl3731": (
+        bus("i2c", ["scl", "sda"], clock="400kHz") + device("is31fl3731", "16x9", address=0x75),
+        "fill 0x202020\nrectangle 2,3 4x2 colour=0xFFFFFF",
+    ),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

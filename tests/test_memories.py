@@ -171,6 +171,29 @@ class Digits(unittest.TestCase):
         self.assertEqual(memory_of("ht16k33", sent)[0], memory)
 
 
+class Dimmed(unittest.TestCase):
+    """IS31FL3731, Tables 2 and 3: registers of the page that was chosen, and counting up from the first byte of each transfer."""
+
+    @given(
+        st.lists(st.tuples(st.integers(0, 11), st.integers(0, 0xB3), st.binary(min_size=1, max_size=40)), min_size=1, max_size=8)
+    )
+    @MANY
+    def test_is31fl3731(self, writes: list[tuple[int, int, bytes]]) -> None:
+        sent: Sent = []
+        memory: dict[tuple[int, int], int] = {}
+        for page, register, raw in writes:
+            if 7 < page < 11:
+                continue
+            sent += [(False, b"\xfd"), (True, bytes([page]))]
+            if page == 11:
+                sent += [(False, b"\x01"), (True, raw)]  # a function register and those behind it: no frame's
+                continue
+            sent += [(False, bytes([register])), (True, raw)]
+            memory |= {(page, register + k): byte for k, byte in enumerate(raw) if register + k <= 0xB3}
+        held, written = memory_of("is31fl3731", sent)
+        self.assertEqual({divmod(k, 0xB4): held[k] for k in np.flatnonzero(written).tolist()}, memory)
+
+
 class Papers(unittest.TestCase):
     """SSD1680, 8: 11h (which way the counters run, and which first), 44h, 45h, 4Eh, 4Fh, 24h and 26h, a byte at a time."""
 

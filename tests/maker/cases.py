@@ -430,6 +430,18 @@ def leds(seed: int, wrong: str, part: str = "ws2812") -> Made:
     return Made(wave, _bus(kind, roles) + DEVICE.format(on="wires", part=part, panel=panel), _options(kind, roles, part, panel))
 
 
+def dimmed(seed: int, wrong: str, present: bool = True) -> Made:
+    """LEDs that are dimmed one by one, on I2C."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCL=1, SDA=1)
+    bus = I2c(wave, chance.choice((100e3, 390e3)), (0x74,) if present else ())
+    wave.wait(2e6)
+    displays.dimmed(lambda values: bus.write(0x74, values), wave, chance, wrong)
+    roles = {"scl": "SCL", "sda": "SDA"}
+    rig = _bus("i2c", roles) + DEVICE.format(on="wires", part="is31fl3731", panel="16x9") + "address = 0x74\n"
+    return Made(wave, rig, _options("i2c", roles, "is31fl3731", "16x9"))
+
+
 def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True) -> Made:
     """E-paper. answers: BUSY was captured. there: the display is."""
     chance = random.Random(seed)
@@ -698,7 +710,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
-    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic, "leds": leds,
+    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic, "leds": leds, "dimmed": dimmed,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -825,6 +837,9 @@ def faults(seed: int) -> Iterator[Case]:
                           ("high CS", STUCK, ()), ("low RST", STUCK, ()), ("invert DC", INVERTED, ()))  # fmt: skip
     yield from _wired("grey", seed, {"wired": "i2c"}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield Case("grey", seed, ("address.no-answer",), kinds={"wired": "i2c", "present": False})
+    yield from _wrong("dimmed", seed, {}, "setup.shutdown", "picture.blank")
+    yield Case("dimmed", seed, ("address.no-answer",), kinds={"present": False})
+    yield from _wired("dimmed", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield from _wrong("leds", seed, {}, "timing.pulse-short", "picture.blank", "picture.partial")
     yield from _wrong("leds", seed, {"part": "apa102"}, "picture.blank", "picture.partial")
     yield from _wired(
@@ -946,7 +961,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
-        ("leds", {}), ("leds", {"part": "apa102"}),
+        ("dimmed", {}), ("leds", {}), ("leds", {"part": "apa102"}),
         ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),
         ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
     ]  # fmt: skip

@@ -14,8 +14,8 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "halved", "halves_chip", "keyed", "lettered_chip", "matrix", "mono", "paged",
-    "paper", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
+    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "dimmed", "halved", "halves_chip", "keyed", "lettered_chip", "matrix", "mono",
+    "paged", "paper", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -473,6 +473,31 @@ def lettered_chip(
             send(data, True)
     if chance.random() < 0.5:
         command(base)
+
+
+def dimmed(write: Callable[[Sequence[int]], object], wave: Wave, chance: random.Random, wrong: str = "") -> None:
+    """IS31FL3731 (rev. D): the function page, all registers of a frame, and brightness row by row or in blocks."""
+    write([0xFD, 0x0B])
+    if chance.random() < 0.5:
+        write([0x00, *[0] * 13])  # all function registers at once
+    write([0x0A, 0x00])
+    wave.wait(10e6)
+    if wrong != "setup.shutdown":
+        write([0x0A, 0x01])
+    for register, value in ((0x00, 0x00), (0x01, 0x00), (0x06, 0x00)):
+        write([register, value])
+    write([0xFD, 0x00])
+    write([0x00, *[0xFF] * 18])
+    write([0x12, *[0x00] * 18])
+    for _ in range(chance.randint(1, 3)):
+        drawn = scene(chance, 16, 9).astype(int) * chance.randrange(20, 256)
+        if wrong == "picture.blank":
+            drawn[:] = 0
+        size = chance.choice((16, 24, 144))
+        flat = drawn.reshape(-1).tolist()
+        for at in range(0, 144, size):
+            write([0x24 + at, *flat[at : at + size]])
+        wave.wait(5e6)
 
 
 def paper(

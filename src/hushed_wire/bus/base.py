@@ -89,6 +89,11 @@ class BusKind(msgspec.Struct, frozen=True):
     exchanged: tuple[tuple[str, str], ...] = ()
 
     @property
+    def one_wire(self) -> bool:
+        """Whether its one line is its own clock."""
+        return bool(self.clocks) and self.clocks == self.needs
+
+    @property
     def roles(self) -> tuple[str, ...]:
         """All that it can have."""
         return (*self.needs, *self.may)

@@ -40,7 +40,7 @@ def bearing(
     clock = next((role for role in case.clocks if len(piece.edges(roles[role]).times) > 1), "")
     if not clock:
         return 1.0 if kind.scanned and "clock" not in roles else 0.0
-    if kind.clocks == kind.needs:
+    if kind.one_wire:
         return pulses_alike(piece, roles[clock], 2) * _steady(edges_to(piece, roles[clock], 1))
     if kind.each_rests:
         rests = int(clock in ("wr", "rd"))

@@ -155,8 +155,8 @@ class Case:
     @property
     def serial(self) -> str:
         """The role of the one data line of a bus that moves bits, "" where there are several or none."""
-        if "data" in self.kind.clocks:
-            return ""  # it is its own clock
+        if self.kind.one_wire:
+            return ""
         return "data" if "data" in self.roles else self.kind.needs[1] if self.kind.transfers else ""
 
     def moves(self, role: str) -> int:

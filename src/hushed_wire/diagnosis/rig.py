@@ -80,7 +80,7 @@ def _probe(bus: Bus, seats: list[Seat]) -> tuple[str, list[str], float, str]:
         shortest = limits_of(part, kind).get("enable high") if part is not None else None
         return bus.name, lines, 4 / float(shortest or SHORTEST_PULSE), strobe
     clock = float(parse(bus.clock, "Hz")) if bus.clock else 1e6
-    if kind.clocks == kind.needs:  # pulses that are their own clock: the shortest tells a zero from a one
+    if kind.one_wire:  # pulses that are their own clock: the shortest tells a zero from a one
         return bus.name, lines, 4 / PULSE, f"{bus.lines.get(kind.needs[0], kind.needs[0].upper())} rising"
     if kind.scanned:
         return bus.name, lines, *_scan_probe(bus, clock if bus.clock else USUAL_REFRESH)

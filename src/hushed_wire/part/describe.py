@@ -245,7 +245,7 @@ class Leds(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
-    kind: paged, character, digit, pixel, paper, lettered (text and pixels), chain (of LEDs), port, scanned (LEDs without a chip) or unknown.
+    kind: paged, character, digit, pixel, paper, lettered (text and pixels), dimmed (LEDs), chain (of LEDs), port, scanned (LEDs without a chip) or unknown.
 
     turns: what an order of columns that is reversed turns round, where several pixels lie at one address: all of them, or addresses, whose
     pixels stay as they are. leds: how those of a chain lie in an update.

@@ -18,6 +18,7 @@ HOLDS = {
     "paper": "e-paper",
     "character": "characters",
     "digit": "digits or dots",
+    "dimmed": "brightness of LEDs",
     "chain": "colours of LEDs in a chain",
     "scanned": "none: LEDs",
     "port": "output pins",

@@ -153,6 +153,7 @@ MODELS = {
     "character": ("character", "CharacterMemory"),
     "digit": ("digit", "DigitMemory"),
     "pixel": ("pixel", "PixelMemory"),
+    "dimmed": ("dimmed", "DimmedMemory"),
     "chain": ("chained", "ChainMemory"),
     "lettered": ("lettered", "LetteredMemory"),
     "paper": ("paper", "PaperMemory"),

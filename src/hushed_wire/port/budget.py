@@ -219,7 +219,7 @@ def _drawn(target: Target) -> tuple[list[Step], list[Step], str]:
         every = [_digit(target, cell) for cell in cells]
         return _steps(target, *every), _steps(target, *every[:count]), f"{count} {'digits' if panel.form == 'digits' else 'rows'}"
     wide, high = min(panel.width, 64), min(panel.height, 16)
-    if kind in ("paper", "lettered", "chain"):  # as the sequence language draws
+    if kind in ("paper", "lettered", "chain", "dimmed"):  # as the sequence language draws
         count = min(8, panel.width)
         change, said = f"rectangle 0,0 {wide}x{high}", f"a box of {wide}x{high}"
         if panel.form == "text":
@@ -454,6 +454,7 @@ def _memory(name: str, target: Target, asked: Asked) -> Memory:
     frame = {
         "pixel": row * panel.height,
         "chain": 3 * pixels,
+        "dimmed": pixels,
         "lettered": pixels if letters else pixels // 8,
         "character": pixels,
     }.get(kind, panel.width if digits else pixels // 8)

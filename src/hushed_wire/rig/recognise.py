@@ -210,7 +210,7 @@ def recognised(
     else each part is tried with the one that it takes first: words turned over fit something now and then."""
     if BUSES[bus.kind].scanned:
         return _lamps(bus, part, panel, assumed)
-    if not part and not BUSES[bus.kind].settings and BUSES[bus.kind].clocks == BUSES[bus.kind].needs:
+    if not part and BUSES[bus.kind].one_wire:
         part = next(name for name in catalog_names() if any(BUS_OF[framing] == bus.kind for framing in load(name).framings))
         assumed["part"] = f"the part is {part}, as only such LEDs are wired so; say --part for another"
     if part and bus.bits == 9 and not any(WRAPS[name].bits == 9 for name in load(part).framings):

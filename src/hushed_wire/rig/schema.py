@@ -241,6 +241,7 @@ TURNED = ("rotate", "mirror", "bands")
 PANEL_KEYS: dict[str, tuple[str, ...]] = {
     "paged": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "com_pins", "com_left_right"),
     "pixel": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "memory"),
+    "dimmed": (*ANY_PANEL, "rotate", "mirror"),
     "chain": (*ANY_PANEL, "rotate", "mirror", "begin", "run", "serpentine"),
     "lettered": (*ANY_PANEL, *TURNED, "cells", "form"),
     "paper": (*ANY_PANEL, "rotate", "mirror", "column_offset", "row_offset", "memory"),

@@ -49,7 +49,7 @@ def canvas_of(state: State) -> Canvas:
             state.canvases[target.name] = Canvas(np.full((*size, 3), 255, np.uint8), "black", "white")
         else:
             state.canvases[target.name] = Canvas(
-                np.zeros((*size, 3), np.uint8) if kind in ("pixel", "chain") else np.zeros(size, bool)
+                np.zeros((*size, 3), np.uint8) if kind in ("pixel", "chain", "dimmed") else np.zeros(size, bool)
             )
     return state.canvases[target.name]
 
@@ -83,6 +83,7 @@ def box_sends(state: State, box: tuple[int, int, int, int]) -> list[Send]:
         "paper": _paper,
         "lettered": _rows,
         "chain": _update,
+        "dimmed": _dimmed,
         "digit": _dots,
         "scanned": _scanned,
     }[state.target.part.memory.kind](state, box)
@@ -215,6 +216,21 @@ def _update(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
     native, _ = _native(state, box)
     return [Send(True, update_of(state.target.part, state.target.panel, native))]
+
+
+def _dimmed(state: State, box: tuple[int, int, int, int]) -> list[Send]:
+    """Rows of a byte of brightness for each LED, in the frame that is shown."""
+    from ..part.dimmed import BRIGHTNESS
+
+    part = state.target.part
+    native, (x0, y0, x1, y1) = _native(state, box)
+    grey = ((native.astype(np.uint32) @ np.array([299, 587, 114], np.uint32) + 500) // 1000).astype(np.uint8)
+    sends = commands_of(state, part.memory.area["enter"], {"page": int(state.role("frame"))})
+    for row in range(y0, y1):
+        at = BRIGHTNESS + row * part.memory.columns + x0
+        name = "led-address-high" if at >= 128 else "led-address"
+        sends += [Send(False, part.find(name).encode({"address": at})), Send(True, grey[row, x0:x1].tobytes())]
+    return sends
 
 
 def _paper(state: State, box: tuple[int, int, int, int]) -> list[Send]:

@@ -103,7 +103,7 @@ def text(state: State, statement: Statement) -> Step:
     """`text COLUMN,ROW "…"`, with {counters} in it."""
     must_show(state, "text")
     words, fields = _options(statement.words)
-    colours = 3 if state.target.part.memory.kind in ("pixel", "paper", "chain") else 2
+    colours = 3 if state.target.part.memory.kind in ("pixel", "paper", "chain", "dimmed") else 2
     if not 2 <= len(words) <= colours:
         raise HushedError("'text' needs a position and a text", remedy='like: text 0,0 "GATE OPEN"')
     if len(words) > 2:

@@ -73,6 +73,14 @@ def position_of(target: Target, column: int, row: int) -> Position:
 
         number = int(chain_of(panel)[row, column])
         return Position(column, row, "LEDs", f"LED {number} of the chain, 0 the nearest to the driver", number, (), ())
+    if kind == "dimmed":
+        from ..part.dimmed import BRIGHTNESS
+
+        at = BRIGHTNESS + row * part.memory.columns + column
+        lines = [f"{'led-address-high' if at >= 128 else 'led-address'} address={at:#04x}"]
+        return Position(
+            column, row, "LEDs", f"brightness in register {at:02X}h of a frame", at, tuple(lines), _sent(target, lines)
+        )
     if kind == "scanned":
         return _scanned(target, column, row)
     if kind == "character":

@@ -137,6 +137,11 @@ def _memory(part: Part) -> list[str]:
             "",
             f"{ahead} {', '.join(memory.leds.order)}, a byte each; the LED nearest to the driver comes first   [{memory.source}]",
         ]
+    if memory.kind == "dimmed":
+        return [
+            "",
+            f"eight frames: switches from 00h, blinking from 12h, brightness from 24h, {memory.columns} LEDs a row   [{memory.source}]",
+        ]
     if memory.kind == "lettered":
         return [
             "",

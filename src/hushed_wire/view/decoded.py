@@ -228,7 +228,7 @@ class TextReport:
         elif kind.each_rests:
             text = f"{own.bits} data lines: {words:,} words" + (f", {own.reads:,} of them reads" if own.reads else "")
             text += f", {show(own.least * tick, 's')} apart at the least" if own.least is not None else ""
-        elif kind.clocks == kind.needs:
+        elif kind.one_wire:
             text = f"{counted(transactions, 'update')} with {counted(words, 'byte')}"
         else:
             text = f"a chain of {own.bits} bits: {words:,} loads"
