@@ -97,6 +97,14 @@ WAYS: dict[str, tuple[str, str]] = {
         bus("i2c", ["scl", "sda"], clock="400kHz") + device("is31fl3731", "16x9", address=0x75),
         "fill 0x202020\nrectangle 2,3 4x2 colour=0xFFFFFF",
     ),
+    "st7789, sixteen lines": (
+        bus("parallel", [f"d{k}" for k in range(16)] + ["rs", "wr", "rd", "cs"]) + device("st7789", "240x240"),
+        'text 3,9 "GATE" 0xFF8000',
+    ),
+    "ili9486 behind registers": (
+        bus("spi", SPI, clock="16MHz", bits=16) + device("ili9486", "480x320"),
+        'text 3,9 "GATE" 0x00FF80',
+    ),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

@@ -344,6 +344,59 @@ class RealSetUps(unittest.TestCase):
                 self.assertTrue(glass.shown)
                 np.testing.assert_array_equal(glass.lit, wanted[::-1, ::-1] if own.turned else wanted)
 
+    def test_sixteen_lines_and_registers_that_make_them(self) -> None:
+        """Commands and parameters in the lower half of a word, a pixel in one (ILI9341 datasheet, 7.6, 16-bit 8080 interface); on the wires of the bus
+        itself, and as serial words of sixteen bits."""
+        set_up: tuple[Step, ...] = (("01", ""), 0.13, ("11", ""), 0.13, ("3A", "55"), ("36", "48"), ("20", ""), ("29", ""), 0.02)
+        rng = np.random.default_rng(3)
+        for part, panel, serial in (("ili9341", "240x320", False), ("ili9486", "320x480", False), ("ili9486", "320x480", True)):
+            width, height = map(int, panel.split("x"))
+            pixels = rng.integers(0, 1 << 16, width * height).astype(np.uint32)
+            words: list[tuple[int, Any] | float] = []
+            for step in (*set_up, ("2A", f"0000{width - 1:04x}"), ("2B", f"0000{height - 1:04x}"), ("2C", "")):
+                if isinstance(step, float):
+                    words.append(step)
+                    continue
+                words += [
+                    (0, np.frombuffer(bytes.fromhex(step[0]), np.uint8)),
+                    (1, np.frombuffer(bytes.fromhex(step[1]), np.uint8)),
+                ]
+            words.append((1, pixels))
+            out = [np.full(3000, 0b1110 << 16, np.uint32)]
+            for entry in words:
+                if isinstance(entry, float):
+                    out.append(np.full(int(entry * 1e5), 0b1110 << 16, np.uint32))
+                    continue
+                value, base = entry[1].astype(np.uint32), np.uint32(0b1000 << 16 | entry[0] << 16)
+                if serial:  # sck on line 1, mosi on line 0, cs on 18, rs on 16
+                    bits = (value[:, None] >> np.arange(15, -1, -1).astype(np.uint32) & 1).reshape(-1)
+                    low = (base | bits).astype(np.uint32)
+                    level = np.stack([low, low | 2], axis=1).reshape(-1)
+                    rest = np.full(4, 0b1100 << 16 | entry[0] << 16, np.uint32)
+                    out += [rest, level, rest] if len(value) else []
+                    continue
+                level = np.stack([base | value, base | value | np.uint32(1 << 17)], axis=1).reshape(-1).repeat(3)
+                out += [level, np.full(4, 0b1110 << 16, np.uint32)]
+            (self.folder / "wide.bin").write_bytes(np.concatenate([*out, np.full(500, 0b1110 << 16, np.uint32)]).tobytes())
+            data = (
+                {"sck": "1", "mosi": "0", "cs": "18", "dc": "16"}
+                if serial
+                else {f"d{k}": str(k) for k in range(16)} | {"rs": "16", "wr": "17", "cs": "18"}
+            )
+            lines = ", ".join(f'{role} = "{line}"' for role, line in data.items())
+            kind = 'kind = "spi"\nbits = 16' if serial else 'kind = "parallel"'
+            (self.folder / "wide.toml").write_text(
+                f'[[bus]]\nname = "wires"\n{kind}\nlines = {{ {lines} }}\n[[device]]\nname = "glass"\non = "wires"\npart = "{part}"\npanel = "{panel}"\n'
+            )
+            capture = hushed_wire.read_capture(self.folder / "wide.bin", raw=4, rate="100kHz")
+            rig = hushed_wire.load_rig(self.folder / "wide.toml")
+            with self.subTest(f"{part} {'serial' if serial else 'parallel'}"):
+                outcome = hushed_wire.diagnose(capture, rig)
+                self.assertEqual([finding.code for finding in outcome.findings if finding.severity != "note"], [])
+                rgb = hushed_wire.screen(capture, rig)["glass"].rgb.astype(int)
+                shown = rgb[:, :, 0] >> 3 << 11 | rgb[:, :, 1] >> 2 << 5 | rgb[:, :, 2] >> 3
+                np.testing.assert_array_equal(shown.reshape(-1), pixels)
+
     def test_the_glass_is_found_without_a_rig(self) -> None:
         lines = {"sck": "0", "mosi": "1", "cs": "2", "dc": "3", "reset": "4"}
         for own in SET_UPS:

@@ -19,7 +19,7 @@ from ..bus.words import CUT, END, START, STOP, Transactions, Words
 from .describe import Panel
 from .framing import Framing, Payload, control_byte, first_byte, plain
 from .scanned import shape_of, to_bytes
-from .wrap import SYNC, WRAPS
+from .wrap import MEMORY, SYNC, WRAPS
 
 __all__ = ["RECEIVERS", "Receiver", "Seat", "pictures"]
 
@@ -237,10 +237,52 @@ class Latched(Receiver):
         late = [halves.rest() for halves in self.halves]
         return [self._told(*each) for each in late if each is not None] if all(each is not None for each in late) else []
 
-    @staticmethod
-    def _told(words: Words, data: NDArray[np.bool_]) -> Payload:
+    def _told(self, words: Words, data: NDArray[np.bool_]) -> Payload:
         value = (words.value & 0xFF).astype(np.uint8)
         return Payload(value, data, words.effect, words.start, words.end, np.zeros(len(value), np.int64))
+
+
+class Wide:
+    """Words of sixteen bits as bytes: commands and parameters are the lower half of one, pixels both. What came ahead of all commands are pixels."""
+
+    def __init__(self) -> None:
+        self.last = MEMORY[0]  # the command that was sent last
+
+    def told(self, words: Words, data: NDArray[np.bool_], owner: NDArray[np.int64]) -> Payload:
+        """The bytes of words; data: (n,) whether each is; owner: (n,) its transaction."""
+        place = np.arange(len(words))
+        at = np.maximum.accumulate(np.where(data, -1, place)) if len(words) else place
+        command = np.where(at >= 0, words.value[np.maximum(at, 0)] & 0xFF if len(words) else 0, self.last)
+        pixel = data & np.isin(command, MEMORY)
+        index = np.repeat(place, 1 + pixel)
+        high = pixel[index] & np.append(True, index[1:] != index[:-1])[: len(index)]
+        value = np.where(high, words.value[index] >> 8, words.value[index]) & 0xFF
+        self.last = int(command[-1]) if len(words) else self.last
+        behind = words.take(index)
+        return Payload(value.astype(np.uint8), data[index], behind.effect, behind.start, behind.end, owner[index])
+
+
+class WideLatched(Latched):
+    """The same of sixteen lines."""
+
+    def __init__(self, seat: Seat) -> None:
+        super().__init__(seat)
+        self.wide = Wide()
+
+    def _told(self, words: Words, data: NDArray[np.bool_]) -> Payload:
+        return self.wide.told(words, data, np.zeros(len(words), np.int64))
+
+
+class WideSelected(Selected):
+    """The same through registers that make sixteen lines of a serial word."""
+
+    def __init__(self, seat: Seat) -> None:
+        super().__init__(seat)
+        self.wide = Wide()
+
+    def payloads(self, own: Channel) -> list[Payload]:
+        data = np.zeros(len(own.words), bool) if own.dc is None else own.dc == 1
+        return [self.wide.told(own.words, data, _owners(own.table))]
 
 
 class Loaded(Receiver):
@@ -321,6 +363,8 @@ RECEIVERS: dict[str, Callable[[Seat], Receiver]] = {
     "nibbles": Latched,
     "half-words": Latched,
     "dc-parallel": Latched,
+    "wide-dc-parallel": WideLatched,
+    "wide-dc-line": WideSelected,
     "load": Loaded,
     "scan": Lit,
 }

@@ -129,6 +129,20 @@ def _synced(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
 
 
 SYNC = 0xF8
+MEMORY = (0x2C, 0x3C)  # MIPI DCS 1.02: write_memory_start, write_memory_continue
+
+
+def _wide(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """As `_marked`, in words of sixteen bits: commands and parameters in the lower half of one each, pixels two bytes in one."""
+    out, last = [], MEMORY[0]
+    for transfer in _marked(sends, address, room):
+        pieces = []
+        for data, raw in transfer.pieces:
+            last = last if data or not raw else raw[-1]
+            whole = raw + bytes(len(raw) % 2) if data and last in MEMORY else bytes(half for byte in raw for half in (0, byte))
+            pieces.append((data, whole))
+        out.append(Transfer(tuple(pieces), transfer.chips))
+    return out
 
 
 def _whole(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
@@ -154,6 +168,8 @@ WRAPS: dict[str, Framing] = {
     "nibbles": Framing("parallel", 4, _marked, of=("e",), halves=True),
     "half-words": Framing("parallel", 4, _marked, of=("e",)),
     "dc-parallel": Framing("parallel", 8, _marked, of=("wr",)),
+    "wide-dc-parallel": Framing("parallel", 16, _wide, of=("wr",)),
+    "wide-dc-line": Framing("spi", 16, _wide, of=("dc",), said=True),
     "load": Framing("shift", 8, _loads, marked=False, loads=True),
     "scan": Framing("matrix", 8, _pictures, marked=False, pictures=True),
 }

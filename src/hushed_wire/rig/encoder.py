@@ -137,7 +137,8 @@ class RigEncoder:
         bits = WRAPS[target.framing].bits
         if bits == 16:
             pairs = raw.reshape(-1, 2)
-            return (pairs[:, 0] << 8 | pairs[:, 1]).astype(np.uint32), np.zeros(len(pairs), bool), np.zeros(len(pairs), np.int64)
+            marked = data[::2] if WRAPS[target.framing].marked else np.zeros(len(pairs), bool)
+            return (pairs[:, 0] << 8 | pairs[:, 1]).astype(np.uint32), marked, np.zeros(len(pairs), np.int64)
         slow = target.part.waits.get("data", "")
         behind_data = self._ticks(parse(slow, "s") * MARGIN * self.haste) if slow else 0
         pause = np.where(data, behind_data, self._busy(target.part, step, len(raw)))

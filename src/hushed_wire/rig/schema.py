@@ -227,8 +227,11 @@ def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
     if not fitting:
         kinds = " or ".join(dict.fromkeys(BUS_OF[name] for name in part.framings))
         raise HushedError(f"{part.name} cannot hang on a bus of kind {kind}", remedy=f"it takes {kinds}")
+    wide = kind == "parallel" and "d15" in roles
     for name in fitting:
         row = WRAPS[name]
+        if wide and row.bits == 16:
+            return name
         if part.memory.kind == "unknown" and row.said and bits != row.bits:
             continue  # how long its words are nothing tells but the rig
         if (row.bits == 4 and "d0" not in roles) or (row.said and (bits == row.bits or BUSES[kind].marks not in roles)):

@@ -112,7 +112,7 @@ def _wait(state: State, statement: Statement) -> Step:
 
 def _bytes(state: State, statement: Statement) -> Step:
     raw = parse.byte_list(statement)
-    if WRAPS[state.target.framing].bits == 16 and len(raw) % 2:
+    if WRAPS[state.target.framing].chains and len(raw) % 2:
         raise HushedError(
             f"{len(raw)} bytes are no whole words", remedy=f"{state.target.part.name} takes register and value: two bytes a word"
         )
@@ -120,7 +120,7 @@ def _bytes(state: State, statement: Statement) -> Step:
 
 
 def _data(state: State, statement: Statement) -> Step:
-    if WRAPS[state.target.framing].bits == 16:
+    if WRAPS[state.target.framing].chains:
         raise HushedError(f"{state.target.part.name} knows no data words", remedy="write its registers, like digit-0 0x7E")
     return _step(state, statement, Send(True, parse.byte_list(statement), state.chip_mask))
 
@@ -139,7 +139,7 @@ def _words(state: State, statement: Statement) -> Step:
         data = word == "data"
     if not sends or statement.fields:
         raise HushedError("'words' needs bytes", remedy="like: words 0x21 0x14 data 0xFF*84")
-    if WRAPS[state.target.framing].bits == 16 and (len(sends) > 1 or sends[0].data or len(sends[0].raw) % 2):
+    if WRAPS[state.target.framing].chains and (len(sends) > 1 or sends[0].data or len(sends[0].raw) % 2):
         raise HushedError(f"{state.target.part.name} takes register and value", remedy="two bytes a word, and no data apart")
     return _step(state, statement, *sends)
 

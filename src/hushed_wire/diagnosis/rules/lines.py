@@ -18,6 +18,7 @@ from ..rule import Rule, has_selects, is_started, not_addressed
 __all__ = ["RULES"]
 
 VARIED = 4  # kinds of data words from which on data lines are expected to move
+COLOURED = 64  # the same of colours on sixteen lines
 UNHEARD = 8  # clocks without a select: a word
 NEEDED = ("latch", "enable", "a", "b", "e")  # roles beside clocks, selects and data that every word or picture needs
 
@@ -163,10 +164,12 @@ def _data(case: Case, here: dict[str, int]) -> Iterator[Finding]:
 
 
 def _varied(case: Case) -> bool:
-    """Whether data are of many kinds: a blank picture needs none of its lines, and only then one that never moves tells something."""
+    """Whether data are of many kinds: a blank picture needs none of its lines, few colours not all of sixteen, and only then one that never moves
+    tells something."""
     said = [channel.words.value[channel.dc == 1] for channel in case.channels if channel.dc is not None]
     data = np.concatenate(said) if said else np.empty(0)
-    return not len(data) or len(np.unique(data)) >= VARIED
+    wide = len(case.kind.data_lines(case.bus.lines)) > 8
+    return not len(data) or len(np.unique(data)) >= (COLOURED if wide else VARIED)
 
 
 def _level(case: Case, role: str) -> int:
