@@ -5,6 +5,8 @@ In plain Python. The twin, from an address back to a position, searches the same
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import msgspec
 
 from ..errors import HushedError
@@ -73,16 +75,8 @@ def position_of(target: Target, column: int, row: int) -> Position:
 
         number = int(chain_of(panel)[row, column])
         return Position(column, row, "LEDs", f"LED {number} of the chain, 0 the nearest to the driver", number, (), ())
-    if kind == "dimmed":
-        from ..part.dimmed import BRIGHTNESS
-
-        at = BRIGHTNESS + row * part.memory.columns + column
-        lines = [f"{'led-address-high' if at >= 128 else 'led-address'} address={at:#04x}"]
-        return Position(
-            column, row, "LEDs", f"brightness in register {at:02X}h of a frame", at, tuple(lines), _sent(target, lines)
-        )
-    if kind == "scanned":
-        return _scanned(target, column, row)
+    if kind in PLACES:
+        return PLACES[kind](target, column, row)
     if kind == "character":
         spans = panel.cells[row]
         addresses = [first + k for first, count in zip(spans[0::2], spans[1::2], strict=True) for k in range(count)]
@@ -92,8 +86,6 @@ def position_of(target: Target, column: int, row: int) -> Position:
         return Position(
             column, row, "characters", f"DDRAM {address & 0x7F:02X}h{chip}", address, tuple(lines), _sent(target, lines)
         )
-    if kind == "digit":
-        return _digit(target, column, row)
     if kind == "pixel":
         way = upright(panel, part.memory.columns, part.memory.rows)
         corner = way.window(box_of(panel))
@@ -107,15 +99,6 @@ def position_of(target: Target, column: int, row: int) -> Position:
         return Position(
             column, row, "pixels", where, cell.top * part.memory.columns + cell.left, tuple(lines), _sent(target, lines)
         )
-    if kind == "lettered":
-        return _lettered(target, column, row)
-    if kind == "paper":
-        x, y = panel.column_offset + column, panel.row_offset + row
-        words = {"left": x // 8 * 8, "right": x // 8 * 8 + 7, "top": y, "bottom": y}
-        lines = [line.format(**words) for line in (*part.memory.area["window"], *part.memory.area["black"])]
-        address = y * (part.memory.columns // 8) + x // 8
-        where = f"of each plane row {y}, byte {x // 8}, bit {7 - x % 8}"
-        return Position(column, row, "pixels", where, address, tuple(lines), _sent(target, lines))
     number, own = divmod(column, part.memory.columns) if target.chips > 1 else (0, column)
     at, page = own + panel.column_offset, row // 8
     mode = next(iter(part.memory.area))
@@ -184,6 +167,38 @@ def _scanned(target: Target, column: int, row: int) -> Position:
     bit = 7 - column % 8 if groups.first_column == "left" else column % 8
     where = f"row group {row % GROUPS} of four, bit {bit} of byte {byte}, in the order of shifting"
     return Position(column, row, "LEDs", where, byte, (), ())
+
+
+def _paper(target: Target, column: int, row: int) -> Position:
+    """A pixel of both planes of e-paper."""
+    panel, memory = target.panel, target.part.memory
+    x, y = panel.column_offset + column, panel.row_offset + row
+    words = {"left": x // 8 * 8, "right": x // 8 * 8 + 7, "top": y, "bottom": y}
+    lines = [line.format(**words) for line in (*memory.area["window"], *memory.area["black"])]
+    where = f"of each plane row {y}, byte {x // 8}, bit {7 - x % 8}"
+    return Position(column, row, "pixels", where, y * (memory.columns // 8) + x // 8, tuple(lines), _sent(target, lines))
+
+
+def _chain(target: Target, column: int, row: int) -> Position:
+    """A LED of a chain, which nothing addresses."""
+    from ..part.chained import chain_of
+
+    number = int(chain_of(target.panel)[row, column])
+    return Position(column, row, "LEDs", f"LED {number} of the chain, 0 the nearest to the driver", number, (), ())
+
+
+def _dimmed(target: Target, column: int, row: int) -> Position:
+    """A LED with a byte of brightness."""
+    from ..part.dimmed import BRIGHTNESS
+
+    at = BRIGHTNESS + row * target.part.memory.columns + column
+    lines = [f"{'led-address-high' if at >= 128 else 'led-address'} address={at:#04x}"]
+    return Position(column, row, "LEDs", f"brightness in register {at:02X}h of a frame", at, tuple(lines), _sent(target, lines))
+
+
+PLACES: dict[str, Callable[[Target, int, int], Position]] = {
+    "chain": _chain, "digit": _digit, "dimmed": _dimmed, "lettered": _lettered, "paper": _paper, "scanned": _scanned,
+}  # fmt: skip
 
 
 def position_at(target: Target, address: int) -> list[Position]:
