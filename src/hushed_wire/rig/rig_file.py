@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from ..errors import HushedError, nearest
+from ..part import load
 from ..small_file import small_text
 from .check import check
 from .schema import Bridge, Bus, Device, Driver, Rig
@@ -29,7 +30,8 @@ def load_rig(path: str | Path, lenient: bool = False) -> Rig:
             f"cannot be read as text: {error}", where=where, remedy="a rig is a TOML file; see docs/rig.md"
         ) from error
     try:
-        rig = msgspec.convert(tomllib.loads(text), Rig)
+        said = tomllib.loads(text)
+        rig = msgspec.convert(said, Rig)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise HushedError(f"not TOML: {error}", where=where, remedy="mend the file at that place") from error
     except msgspec.ValidationError as error:
@@ -44,7 +46,20 @@ def load_rig(path: str | Path, lenient: bool = False) -> Rig:
             remedy = nearest(unknown[1], section.__struct_fields__)
         raise HushedError(f"{key}: {what[0].lower()}{what[1:]}", where=where, remedy=remedy) from error
     check(rig, where, lenient)
+    _as_parts_have_it(rig, said["bus"])
     return rig
+
+
+def _as_parts_have_it(rig: Rig, said: list[dict[str, Any]]) -> None:
+    """The level that selects and the order of bits, where the file does not say them and all that hangs on a bus has it the other way round."""
+    for bus, keys in zip(rig.bus, said, strict=True):
+        parts = [load(device.part) for device in rig.devices_on(bus)]
+        if not parts or any(bridge.on == bus.name for bridge in rig.bridge):
+            continue
+        if "select" not in keys and all(part.select == "high" for part in parts):
+            bus.select = "high"
+        if "order" not in keys and all(part.bit_order == "lsb" for part in parts):
+            bus.order = "lsb"
 
 
 USUAL: tuple[tuple[str, Any], ...] = (

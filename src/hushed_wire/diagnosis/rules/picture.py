@@ -34,7 +34,7 @@ def written(case: Case) -> Iterator[Finding]:
         if 0 < count < total and sure:
             missing = _missing(reading)
             yield case.found(
-                "picture.partial", device=name, start=start, end=end,
+                "picture.partial", "chain" if reading.part.memory.kind == "chain" else "", device=name, start=start, end=end,
                 evidence={"written": count, "needed": total, **missing}, written=f"{count:,}", needed=f"{total:,}", unit=glass.unit,
                 where=f" (pages {missing['pages_missing']}, columns {missing['columns_missing']})" if missing else "",
             )  # fmt: skip
