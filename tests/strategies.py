@@ -44,6 +44,9 @@ def sequences(draw: st.DrawFn, part: Part) -> list[str]:
     bare_data = part.framings[0] in ("i2c-control-byte", "dc-line", "rs-line") and part.parameters == "command"
     out: list[str] = []
     for _ in range(draw(st.integers(1, 12))):
+        if not part.command:  # what it is sent are updates
+            out.append("data " + packed(draw(st.binary(min_size=1, max_size=20))))
+            continue
         if bare_data and draw(st.integers(0, 4)) == 0:
             out.append("data " + packed(draw(st.binary(min_size=1, max_size=20))))
             continue

@@ -260,7 +260,7 @@ class OnTheDesk(unittest.TestCase):
                     for row in roles
                 ]
                 self.assertEqual([row["likely"] for row in roles], [[word] for word in wanted], name)
-                self.assertGreaterEqual(len(roles), 2, name)
+                self.assertGreaterEqual(len(roles), 1 if rig_kind(rig) == "pulse" else 2, name)
                 self.assertIn(seen["device"], program("screen", "s.vcd", "--rig", rig, cwd=FOLDER).stdout.decode())
 
     def test_a_bridge_is_expected_named_and_not_taken_for_a_fault(self) -> None:

@@ -39,6 +39,7 @@ NAMES: dict[str, dict[str, str]] = {
     },
 }  # fmt: skip
 GROUP_NAMES = {"a": _any("a"), "b": _any("b"), "data": _any("r", "r1", "red")}
+MASTER_OUT = "mosi|copi"  # what nobody calls a line of any other bus
 DATA = r"(?:^|[^a-z])(?:d|db|data|bit)[ _-]?(\d{1,2})$"
 AXES = r"(?:^|[^a-z])(?:(row|r)|(column|col|c)|(digit|dig))[ _-]?(\d{1,2})$"
 SEGMENT = r"(?:^|[^a-z])(?:(?:segment|seg|s)[ _-]?([a-g]|dp)|(dp|dot|point))$"
@@ -78,6 +79,7 @@ def named(names: tuple[str, ...]) -> Named | None:
         *([("pulse", ("data",))] if len(names) == 1 else []),
         ("two-wire", ("clock", "data")),
         ("spi", ("sck", "mosi", "dc")),
+        *([("spi", ("sck", "mosi"))] if any(_found(MASTER_OUT, name) for name in names) else []),
         ("shift", ("clock", "data")),
     ):
         roles = _roles(kind, names, set())

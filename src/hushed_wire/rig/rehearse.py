@@ -266,6 +266,10 @@ def usual_rate(rig: Rig, bus: Bus, steps: list[Step], clock: Fraction | None) ->
     return min(Fraction(500_000_000), wanted)
 
 
+JITTER = 5e-9  # seconds RMS, of a bus that is not fast
+BORNE = 0.6  # of the usual sample interval: more of it would lose clocks of a fast bus, which no wires do
+
+
 def rehearse(
     path: Path,
     rig: Rig,
@@ -274,12 +278,13 @@ def rehearse(
     clock: Fraction | None = None,
     rate: Fraction | None = None,
     seed: int = 0,
-    jitter: float = 5e-9,
+    jitter: float | None = None,
     in_volts: bool = False,
 ) -> tuple[Trace, Waveforms | None]:
     """The capture of a sequence file on a rig, and its waveforms when asked for in volts.
 
-    clock: Hz, the rig's by default. rate: samples a second, 50 a clock by default. jitter: seconds RMS.
+    clock: Hz, the rig's by default. rate: samples a second, 50 a clock by default. jitter: seconds RMS, by default what fast
+    clocks bear, at most 5 ns.
     """
     acts = mishaps or []
     steps = steps_of(path, rig, acts)
@@ -315,4 +320,6 @@ def rehearse(
         usual = [Electrics(supply, pull_up * capacitance if name in pulled else strong, strong) for name in exact.names]
         lines = [_electrics(own, name, acts, capacitance) for own, name in zip(usual, exact.names, strict=True)]
         return exact, volts(exact, rate, lines, seed)
+    if jitter is None:
+        jitter = min(JITTER, BORNE / float(usual_rate(rig, bus, steps, clock)))
     return sampled(exact, rate, seed, jitter), None
