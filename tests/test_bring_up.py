@@ -282,7 +282,7 @@ class Catalog(unittest.TestCase):
             ("blue 20x4 parallel", {"hd44780": ["20x4"], "ks0066u": ["20x4"]}),
             ("blue 20x4 i2c", {"aip31068": ["20x4"], "st7032": ["20x4"]}),
             ("ST7796S 480x320", {"st7796": ["480x320"]}),
-            ("16-bit spi", {"mcp23s17": []}),
+            ("16-bit spi", {"ili9486": ["320x480", "480x320"], "mcp23s17": []}),
         ):  # fmt: skip
             listed = program_json("catalog", "--find", *words.split())["parts"]
             self.assertEqual({part["name"]: part["panels"] for part in listed}, parts)

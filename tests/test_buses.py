@@ -105,6 +105,8 @@ WAYS: dict[str, tuple[str, str]] = {
         bus("spi", SPI, clock="16MHz", bits=16) + device("ili9486", "480x320"),
         'text 3,9 "GATE" 0x00FF80',
     ),
+    "uc8151": (bus("spi", [*SPI, "busy"], clock="4MHz") + device("uc8151", "128x296"), 'text 3,9 "GATE"'),
+    "uc8151, red": (bus("spi", SPI, clock="2MHz") + device("uc8151", "104x212-red"), 'text 3,9 "GATE" red'),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),
@@ -260,7 +262,7 @@ class EveryWay(unittest.TestCase):
         rig = load_rig(FOLDER / "rig.toml")
         target = rig.target(rig.device[0])
         digits = target.panel.form == "digits"
-        pixels = target.part.memory.kind in ("paged", "pixel") or target.panel.form == "matrix"
+        pixels = target.part.memory.kind in ("paged", "pixel", "paper", "chain", "dimmed") or target.panel.form == "matrix"
         drawn = []
         for _ in range(data.draw(st.integers(1, 3))):
             if pixels:

@@ -242,6 +242,45 @@ class Papers(unittest.TestCase):
             found[(*divmod(above, 296), column)] = held[place]
         self.assertEqual(found, memory)
 
+    @given(
+        st.sampled_from([(0x0F, 96, 230), (0x4F, 96, 252), (0x8F, 128, 296), (0xCF, 160, 296)]),  # R00h, RES
+        st.one_of(st.none(), st.tuples(st.integers(1, 20), st.integers(1, 296))),  # R61h goes over it
+        st.booleans(),
+        st.sampled_from([0x87, 0x97, 0xA7, 0xB7]),  # R50h, DDX
+        st.lists(st.tuples(st.booleans(), st.binary(max_size=500)), max_size=4),
+    )
+    @MANY
+    def test_uc8151(
+        self, size: tuple[int, int, int], told: tuple[int, int] | None, one: bool, interval: int, planes: list[tuple[bool, bytes]]
+    ) -> None:
+        code, columns, rows = size
+        resolution: Sent = []
+        if told:
+            columns, rows = told[0] * 8, told[1]
+            resolution = [(False, b"\x61"), (True, bytes([columns, rows >> 8, rows & 255]))]
+        sent: Sent = [
+            (False, b"\x00"),
+            (True, bytes([code | (0x10 if one else 0)])),
+            *resolution,
+            (False, b"\x50"),
+            (True, bytes([interval])),
+        ]
+        memory: dict[tuple[int, int, int], int] = {}
+        for second, raw in planes:
+            sent += [(False, bytes([0x13 if second else 0x10])), (True, raw), (False, b"\x11")]
+            if one and not second:
+                continue  # the picture before
+            inverted = not interval & 0x10 if one or not second else bool(interval & 0x20)  # held: 0 is black, 1 the second ink
+            for index, byte in enumerate(raw):
+                row, column = divmod(index % (columns // 8 * rows), columns // 8)
+                memory[second and not one, row, column] = byte ^ (0xFF if inverted else 0)
+        held, written = memory_of("uc8151", sent)
+        found = {}
+        for place in np.flatnonzero(written).tolist():
+            above, column = divmod(place, 20)
+            found[(*divmod(above, 296), column)] = held[place]
+        self.assertEqual(found, memory)
+
 
 class Lettered(unittest.TestCase):
     """ST7920, tables of instructions: two letters an address, rows of words that begin anew at their end, behind the instructions in force."""

@@ -442,24 +442,21 @@ def dimmed(seed: int, wrong: str, present: bool = True) -> Made:
     return Made(wave, rig, _options("i2c", roles, "is31fl3731", "16x9"))
 
 
-def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True) -> Made:
+def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True, part: str = "ssd1680") -> Made:
     """E-paper. answers: BUSY was captured. there: the display is."""
     chance = random.Random(seed)
-    width, height = chance.choice(((122, 250), (128, 296)))
-    wave = Wave(seed, SCK=0, MOSI=0, CS=1, DC=0, RST=1, **({"BUSY": 0} if answers else {}))
+    low = part == "uc8151"
+    width, height = chance.choice(((104, 212), (128, 296)) if low else ((122, 250), (128, 296)))
+    wave = Wave(seed, SCK=0, MOSI=0, CS=1, DC=0, RST=1, **({"BUSY": int(low)} if answers else {}))
     spi = Spi(wave, chance.choice((2e6, 4e6, 10e6)), dc="DC", each=chance.random() < 0.3)
     if wrong == "frame.wrong-spi-mode":
         spi.mode = 1
     wave.wait(1e6)
-    displays.paper(spi, chance, width, height, wrong, "BUSY" if answers else "", inks, there)
+    (displays.paper_low if low else displays.paper)(spi, chance, width, height, wrong, "BUSY" if answers else "", inks, there)
     wave.wait(3e7)
     roles = {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST", **({"busy": "BUSY"} if answers else {})}
     panel = f"{width}x{height}" + ("-red" if inks == 2 else "")
-    return Made(
-        wave,
-        _bus("spi", roles) + DEVICE.format(on="wires", part="ssd1680", panel=panel),
-        _options("spi", roles, "ssd1680", panel),
-    )
+    return Made(wave, _bus("spi", roles) + DEVICE.format(on="wires", part=part, panel=panel), _options("spi", roles, part, panel))
 
 
 def backpack(seed: int, wrong: str, order: str = "a", dark: bool = False) -> Made:
@@ -858,12 +855,14 @@ def faults(seed: int) -> Iterator[Case]:
         if "text" not in own:
             yield Case("graphic", seed, ("setup.display-off",), wrong="graphic", kinds=own)
             yield from _wrong("graphic", seed, own, "picture.blank")
-    yield from _wrong("paper", seed, {}, "timing.busy-ignored", "picture.not-refreshed", "setup.asleep", "setup.wrong-geometry", "picture.blank",
-                      "frame.wrong-spi-mode")  # fmt: skip
-    yield Case("paper", seed, STUCK, ("BUSY",), kinds={"there": False})
-    yield from _wrong("paper", seed, {"answers": False, "inks": 2}, "picture.not-refreshed", "setup.asleep")
-    yield from _wired("paper", seed, {}, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low DC", DC, ()), ("low MOSI", STUCK, ()),
-                      ("low RST", STUCK, ()), ("low BUSY", STUCK, ()))  # fmt: skip
+    for own in ({}, {"part": "uc8151"}):
+        yield from _wrong("paper", seed, own, "timing.busy-ignored", "picture.not-refreshed", "setup.asleep", "setup.wrong-geometry", "picture.blank",
+                          "frame.wrong-spi-mode")  # fmt: skip
+        yield Case("paper", seed, STUCK, ("BUSY",), kinds={"there": False, **own})
+        yield from _wrong("paper", seed, {"answers": False, "inks": 2, **own}, "picture.not-refreshed", "setup.asleep")
+        yield from _wired("paper", seed, own, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low DC", DC, ()), ("low MOSI", STUCK, ()),
+                          ("low RST", STUCK, ()), ("low BUSY", STUCK, ()))  # fmt: skip
+    yield from _wrong("paper", seed, {"part": "uc8151"}, "setup.charge-pump-off", "setup.pixel-format")
     yield from _wired("colour", seed, {}, ("low DC", DC, ()), ("swap SCK MOSI", SWAP, ()), ("low RST", STUCK, ()))
     yield Case("backpack", seed, ("setup.backlight-off",), kinds={"dark": True})
     yield Case("backpack", seed, ("wiring.adapter-pins",), kinds={"order": "b"})
@@ -963,7 +962,8 @@ def healthy(count: int) -> Iterator[Case]:
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
         ("dimmed", {}), ("leds", {}), ("leds", {"part": "apa102"}),
         ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),
-        ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
+        ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("paper", {"part": "uc8151"}), ("paper", {"part": "uc8151", "inks": 2}),
+        ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),
     ]  # fmt: skip
     for seed in range(count):
         for family, own in kinds:

@@ -15,7 +15,7 @@ from .wave import Wave
 
 __all__ = [
     "Backpack", "Registers", "TEXTS", "character", "digits_chip", "dimmed", "halved", "halves_chip", "keyed", "lettered_chip", "matrix", "mono",
-    "paged", "paper", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
+    "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -661,3 +661,89 @@ class Registers:
 def shifted(register: Shift) -> Callable[[int], None]:
     """Eight outputs of one register."""
     return lambda value: register.write([value])
+
+
+def paper_low(
+    bus: Spi,
+    chance: random.Random,
+    width: int,
+    height: int,
+    wrong: str = "",
+    busy: str = "BUSY",
+    inks: int = 1,
+    there: bool = True,
+) -> None:
+    """UC8151c: BUSY_N is low while it powers up or refreshes; a plane is always written whole. Of one ink the first plane is the picture before.
+
+    busy: its line, "" where nobody captured it. there: the display answers; else BUSY_N stays high.
+    """
+    wave = bus.wave
+    heeds = wrong != "timing.busy-ignored"
+
+    def command(code: int, *values: int) -> None:
+        bus.write([code])
+        if values:
+            bus.write(values, True)
+
+    def works(nanoseconds: float) -> None:
+        if busy and there:
+            wave.wait(300)
+            wave.put(**{busy: 0})
+            if not heeds and nanoseconds > 1e8:
+                wave.later(nanoseconds, busy, 1)
+                wave.wait(chance.uniform(2e6, 5e7))
+                return
+            wave.wait(nanoseconds)
+            wave.put(**{busy: 1})
+            wave.wait(chance.uniform(2e3, 2e6))
+        else:
+            wave.wait(nanoseconds + 2e6)
+
+    white_is_one, turned = chance.random() < 0.7, chance.random() < 0.5
+    resolution = chance.random() < 0.7 or height == 212 or wrong == "setup.wrong-geometry"  # R00h has no such size
+
+    def woken() -> None:
+        wave.put(RST=0)
+        wave.wait(chance.choice((2e6, 10e6)))
+        wave.put(RST=1)
+        wave.wait(10e6)
+        if chance.random() < 0.6:
+            command(0x01, 0x03, 0x00, 0x2B, 0x2B, 0x09)
+        command(0x06, 0x17, 0x17, 0x17)
+        if wrong != "setup.charge-pump-off":
+            command(0x04)
+            works(chance.uniform(2e7, 8e7))
+        command(0x00, (0x80 if height == 296 else 0x00) | 0x0F | (0x10 if (inks == 1) != (wrong == "setup.pixel-format") else 0))
+        if resolution:
+            lines = height - 100 if wrong == "setup.wrong-geometry" else height
+            command(0x61, width, *divmod(lines, 256))
+        # DDX: bit 1 turns the second ink round, and of one ink leaves the picture before out; bit 0: 1 is white
+        command(0x50, 0x87 | (0x10 if white_is_one else 0) | (0x20 if inks == 2 and turned else 0))
+        if chance.random() < 0.4:
+            command(0x82, 0x12)
+
+    woken()
+    before = np.zeros((height, width), bool)
+    for _ in range(chance.randint(2, 3) if wrong in ("setup.asleep", "timing.busy-ignored") else chance.randint(1, 2)):
+        drawn = scene(chance, width, height)
+        if wrong == "picture.blank":
+            drawn[:] = False
+        black = [np.packbits(plane != white_is_one, axis=1) for plane in (before, drawn)]
+        second = np.packbits(np.roll(drawn, 9, axis=0) != turned, axis=1)
+        for code, raw in ((0x10, black[inks - 1]), (0x13, black[1] if inks == 1 else second)):
+            bus.write([code])
+            bus.write(raw.astype(np.uint8).reshape(-1).tolist(), True)
+        before = drawn
+        if chance.random() < 0.5:
+            command(0x11)
+        if wrong != "picture.not-refreshed":
+            command(0x12)
+            works(chance.uniform(3e8, 6e8))
+        if wrong == "setup.asleep" or (wrong == "" and chance.random() < 0.4):
+            command(0x02)
+            works(chance.uniform(2e7, 5e7))
+            command(0x07, 0xA5)
+            wave.wait(5e6)
+            if wrong != "setup.asleep":
+                woken()
+    wave.in_order()

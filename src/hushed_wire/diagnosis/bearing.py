@@ -22,6 +22,7 @@ from .case import Case
 __all__ = ["CARRIED", "addressed_by_data", "bearing", "borne", "exchanged_by_shape"]
 
 CARRIED = 0.6  # from here on the lines carry this kind of bus
+HALF_CARRIED = 0.75  # below it a good part of the words is in pieces, or lies outside the frames
 BESIDE_DATA = 0.75  # what a clock without any pause counts, where data move beside it
 STEADY = 0.3  # of the usual time from pulse to pulse
 CLEARLY = 0.85  # how well an exchange has to fit that shape alone tells
@@ -130,7 +131,9 @@ def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
         tried.append((bearing(case, roles, piece, active=active) * _settled(piece, roles[clock], roles[data]), a, b))
     tried.sort(reverse=True)
     now *= _settled(piece, case.roles[clock], case.roles[data]) if data else 1.0
-    if not tried or tried[0][0] < CLEARLY or now > CARRIED or (len(tried) > 1 and tried[1][0] > tried[0][0] - 0.1):
+    # Commands alone are whole words between the edges of a D/C line too: what fits without exception may be told against those.
+    most = HALF_CARRIED if tried and tried[0][0] == 1.0 else CARRIED
+    if not tried or tried[0][0] < CLEARLY or now > most or (len(tried) > 1 and tried[1][0] > tried[0][0] - 0.1):
         return None
     return tried[0][1], tried[0][2], now, tried[0][0]
 

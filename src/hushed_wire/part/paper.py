@@ -20,7 +20,7 @@ from .model import NEVER, Journal
 __all__ = ["INKS", "PaperMemory", "two_inks"]
 
 INKS = {"red": (200, 30, 30), "yellow": (220, 180, 20)}  # second inks, as they are drawn
-PLANES = ("black", "second")
+OLD = 2  # a plane that tells nothing
 
 
 def two_inks(panel: Panel) -> bool:
@@ -38,6 +38,8 @@ class PaperMemory(Journal):
         self._at = [0, 0]  # the byte and the row that the next data go to
         self._plane: int | None = None
         self.refreshes: list[int] = []
+        self._sized = False
+        self._placed = "column" in {command.effect for command in part.command}
 
     # ---- effects of commands ----
 
@@ -53,11 +55,28 @@ class PaperMemory(Journal):
     def _row(self, when: int, name: str, fields: dict[str, Value]) -> None:
         self._at[1] = int(fields.get("row", 0))
 
+    def _frame_size(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        """A size in numbers, which goes over one by name ("128x296"), whichever comes first."""
+        named = str(fields.get("size", "")).split("x")
+        if len(named) == 2:
+            if self._sized:
+                return
+            columns, rows = (int(each) for each in named)
+        else:
+            columns, rows, self._sized = int(fields.get("columns", 8)), int(fields.get("rows", 1)), True
+        self._x, self._y = (0, columns // 8 - 1), (0, rows - 1)
+
     def _black(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._plane = 0
+        """Of glass of one ink it is the picture before, where the part says so."""
+        self._begun(OLD if self.role("inks") == "one" else 0)
 
     def _second(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._plane = 1
+        self._begun(0 if self.role("inks") == "one" else 1)
+
+    def _begun(self, plane: int) -> None:
+        self._plane = plane
+        if not self._placed:  # without counters of its own a plane is always written from its beginning
+            self._at = [self._x[0], self._y[0]]
 
     def _refresh(self, when: int, name: str, fields: dict[str, Value]) -> None:
         if self.role("shows", "on") == "on":  # else it loads a waveform, say, and the glass stays as it is
@@ -67,6 +86,7 @@ class PaperMemory(Journal):
         for register, value in self.part.reset.items():
             self.record(when, register, value)
         self._x, self._y, self._at = (0, self.across - 1), (0, self.rows - 1), [0, 0]
+        self._sized = False
 
     def _sleep(self, when: int, name: str, fields: dict[str, Value]) -> None:
         self._plane = None  # what comes behind it is lost, and a rule tells that: here it is not known whether a reset came
@@ -91,6 +111,11 @@ class PaperMemory(Journal):
         )
         self._at = [int(columns[-1]), int(rows[-1])]
         columns, rows = columns[:-1], rows[:-1]
+        if self._plane == OLD:
+            return
+        turned = ("zero", self.role("white", "one")), ("zero", self.role("second_is", "one"))
+        if turned[self._plane][0] == turned[self._plane][1]:
+            values = ~values
         inside = (columns >= 0) & (columns < self.across) & (rows >= 0) & (rows < self.rows)
         addresses = (self._plane * self.rows + rows) * self.across + columns
         self._write(times[inside], addresses[inside], values[inside])
@@ -157,6 +182,7 @@ def planes_of(rgb: NDArray[np.uint8], panel: Panel) -> tuple[NDArray[Any], NDArr
 PaperMemory.effects = {
     "column-window": PaperMemory._columns_window,
     "row-window": PaperMemory._rows_window,
+    "frame-size": PaperMemory._frame_size,
     "column": PaperMemory._column,
     "page": PaperMemory._row,
     "plane-black": PaperMemory._black,

@@ -13,7 +13,13 @@ def start_words(part: Part, panel: Panel) -> dict[str, object]:
     """The words of `start`: the memory's roles and every register (dots and hyphens as _) at its reset value or as the panel needs
     it, the panel's keys, and a few that follow from these."""
     words: dict[str, object] = {role: part.reset.get(register, 0) for role, register in part.memory.registers.items()}
-    words |= {"height": panel.height, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right, **panel.upright}
+    words |= {
+        "height": panel.height,
+        "columns": -(-panel.width // 8) * 8,
+        "com_pins": panel.com_pins,
+        "com_left_right": panel.com_left_right,
+        **panel.upright,
+    }
     words["charge_pump"] = "on" if panel.supply == "charge-pump" else "off"
     for register, value in {**part.reset, **panel.needs}.items():
         words[register.replace(".", "_").replace("-", "_")] = value

@@ -234,11 +234,12 @@ def _dimmed(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 
 def _paper(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    """Both planes of whole bytes, and the refresh that brings them to the glass."""
+    """Both planes of whole bytes, and the refresh that brings them to the glass; without windows a whole picture each time."""
     from ..part.paper import planes_of, two_inks
 
     panel, area = state.target.panel, state.target.part.memory.area
-    native, (x0, y0, x1, y1) = _native(state, box)
+    height, width = canvas_of(state).pixels.shape[:2]
+    native, (x0, y0, x1, y1) = _native(state, box if area["window"] else (0, 0, width, height))
     left, right = (panel.column_offset + x0) // 8 * 8, -(-(panel.column_offset + x1) // 8) * 8
     white = [(0, 0), (max(0, panel.column_offset - left), max(0, right - panel.column_offset - panel.width))]
     inside = slice(max(0, left - panel.column_offset), right - panel.column_offset)
@@ -249,10 +250,16 @@ def _paper(state: State, box: tuple[int, int, int, int]) -> list[Send]:
         if state.role(role) == "decrement":
             words[first], words[last] = words[last], words[first]
     sends: list[Send] = []
-    for name, plane, edge in [("black", black, True), *([("second", second, False)] if two_inks(panel) else [])]:
+    one = state.role("inks") == "one"  # then the second plane is the new picture
+    planes = [
+        ("second" if one else "black", black, True, "white"),
+        *([("second", second, False, "second_is")] if two_inks(panel) else []),
+    ]
+    for name, plane, edge, role in planes:
         plane = np.pad(plane, white, constant_values=edge)
         plane = plane[:: -1 if state.role("y_direction") == "decrement" else 1]
-        packed = np.packbits(plane, axis=1)[:, :: -1 if state.role("x_direction") == "decrement" else 1]
+        packed = np.packbits(plane if state.role(role, "one") == "one" else ~plane, axis=1)
+        packed = packed[:, :: -1 if state.role("x_direction") == "decrement" else 1]
         packed = packed.T if state.role("first") == "y" else packed
         sends += [*commands_of(state, [*area["window"], *area[name]], words), Send(True, packed.tobytes())]
     return [*sends, *commands_of(state, area["refresh"], words)]

@@ -96,7 +96,9 @@ def _was_meant(case: Case, reading: DeviceReading) -> bool:
     a capture that begins within a picture does not. Where it marks all as commands, there is a set-up, or what came was no command."""
     part = reading.part
     if part.parameters == "data":  # what comes behind such a command is data by right, so only the codes themselves tell
-        return any(_codes_of_a_set_up(part, chip.payload.value) for chip in reading.chips)
+        behind_reset = "reset" in case.roles and case.moves("reset")  # there comes a set-up, and nothing else
+        whole = 2 / 3 if behind_reset else 3 / 4
+        return any(_codes_of_a_set_up(part, chip.payload.value, whole) for chip in reading.chips)
     steps = set(part.start_up)
     for chip in reading.chips:
         own = chip.payload
@@ -113,13 +115,13 @@ def _was_meant(case: Case, reading: DeviceReading) -> bool:
     return False
 
 
-def _codes_of_a_set_up(part: Part, value: NDArray[np.uint8]) -> bool:
-    """Whether bytes begin with a reset or a step of a set-up, and have the codes of most steps soon."""
+def _codes_of_a_set_up(part: Part, value: NDArray[np.uint8], whole: float) -> bool:
+    """Whether bytes begin with a reset or a step of a set-up, and have the codes of most steps soon. whole: the share of the steps that is enough."""
     table = part.table()
     steps = {code for code in range(256) if table[code] >= 0 and part.command[table[code]].name in part.start_up}
     resets = {code for code in range(256) if table[code] >= 0 and part.command[table[code]].effect == "reset"}
     seen = steps & {int(each) for each in value[: 2 * FIRST[-1]]}
-    return bool(len(value)) and int(value[0]) in steps | resets and 4 * len(seen) >= 3 * len(set(part.start_up))
+    return bool(len(value)) and int(value[0]) in steps | resets and len(seen) >= whole * len(set(part.start_up))
 
 
 @dataclass
