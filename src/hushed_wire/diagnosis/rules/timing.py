@@ -202,13 +202,13 @@ def said_busy(case: Case) -> Iterator[Finding]:
             continue
         first = int(starts[lost[0]])
         ahead = [(when, name) for when, name in asked if when < first]
-        whole = edges.durations()[edges.level == active]
+        whole = edges.durations()[at[lost[0]]]  # how long it goes on: of a refresh it is seconds, of another command milliseconds
         values = {"after": show(case.seconds(first - ahead[-1][0]), "s", 3), "command": ahead[-1][1]} if ahead else {}
         yield case.found(
             "timing.busy-ignored", "" if ahead else "reset", device=reading.device.name, lines=[line], start=case.seconds(first),
             end=case.seconds(int(starts[lost[-1]])), count=len(lost), evidence={"words": len(lost), "source": f"{reading.part.source}: {busy.source}"},
             words=f"{len(lost):,}", named=reading.device.name, line=line, rest=states[1 - active], active=states[active],
-            lasts=show(case.seconds(int(whole.max())), "s", 3), **values,
+            lasts=show(case.seconds(int(whole)), "s", 3), **values,
         )  # fmt: skip
 
 
