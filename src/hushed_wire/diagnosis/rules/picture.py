@@ -31,7 +31,7 @@ def written(case: Case) -> Iterator[Finding]:
         count, total = int(np.count_nonzero(known)), int(known.size)
         name, (start, end) = reading.device.name, case.span
         sure = case.panel_known(reading)  # of a panel that was only assumed, another size explains as much
-        if 0 < count < total and sure:
+        if 0 < count < total and sure and not _slept_first(reading):
             missing = _missing(reading)
             yield case.found(
                 "picture.partial", "chain" if reading.part.memory.kind == "chain" else "", device=name, start=start, end=end,
@@ -67,6 +67,19 @@ def _unshown(case: Case, reading: DeviceReading, memory: PaperMemory, late: int)
         "picture.not-refreshed", "no-display" if activated else "", device=reading.device.name, start=case.seconds(late), end=end,
         evidence={"refreshes before": len(memory.refreshes)}, how=", ".join(line.split()[0] for line in part.memory.area["refresh"]),
     )  # fmt: skip
+
+
+def _slept_first(reading: DeviceReading) -> bool:
+    """Whether the first that a display is told, ahead of any set-up, is to sleep: it was drawn to before the capture, and what
+    its memory still holds of that is not known."""
+    steps = set(reading.part.start_up)
+    for chip in reading.chips:
+        for _, command, _ in chip.listed():
+            if command is not None and (command.name in steps or command.effect == "deep-sleep"):
+                if command.effect == "deep-sleep":
+                    return True
+                break
+    return False
 
 
 def _missing(reading: DeviceReading) -> dict[str, str]:
