@@ -28,10 +28,11 @@ def written(case: Case) -> Iterator[Finding]:
             continue
         glass = reading.glass()
         known = glass.known
+        slept = _slept_first(reading)
         count, total = int(np.count_nonzero(known)), int(known.size)
         name, (start, end) = reading.device.name, case.span
         sure = case.panel_known(reading)  # of a panel that was only assumed, another size explains as much
-        if 0 < count < total and sure and not _slept_first(reading):
+        if 0 < count < total and sure and not slept:
             missing = _missing(reading)
             yield case.found(
                 "picture.partial", "chain" if reading.part.memory.kind == "chain" else "", device=name, start=start, end=end,
@@ -45,6 +46,8 @@ def written(case: Case) -> Iterator[Finding]:
             yield case.found(
                 "setup.backlight-off", device=name, start=end, end=end, confidence=sure_of_pin, evidence={"backlight": "off"}
             )
+        if slept and not count:
+            continue  # it still shows what it was drawn before
         if not _ever_anything(reading) and (sure or not count):
             yield case.found(
                 "picture.blank", device=name, start=start, end=end, evidence={"written": count, "needed": total},
