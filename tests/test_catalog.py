@@ -19,9 +19,10 @@ from hushed_wire.part.characters import ROMS, codes_of, shown_as
 from hushed_wire.part.check import RESERVED, check, states
 from hushed_wire.part.chips import model_for
 from hushed_wire.part.framing import payload_of
+from hushed_wire.part.mounting import as_mounted, as_seen
 from hushed_wire.part.segments import character, segments_of
 from hushed_wire.part.wrap import Send, unwrap
-from hushed_wire.picture import image, layout
+from hushed_wire.picture import image
 from hushed_wire.picture.test_card import colour_card, test_card
 from hushed_wire.sequence import Step, Target, expand, parse_text
 from hushed_wire.sequence.examine import examine
@@ -330,7 +331,7 @@ class Glasses(unittest.TestCase):
             for mirror in (False, True):
                 panel = part.panel("128x64")
                 panel.rotate, panel.mirror = rotate, mirror
-                self.assertTrue((layout.as_seen(layout.as_mounted(pixels, panel), panel) == pixels).all())
+                self.assertTrue((as_seen(as_mounted(pixels, panel), panel) == pixels).all())
 
     def test_text_lands_in_the_cells_that_a_person_counts(self) -> None:
         part = load("hd44780")

@@ -40,6 +40,16 @@ def byte(low: int, high: int) -> st.SearchStrategy[bytes]:
     return st.integers(low, high).map(lambda value: bytes([value]))
 
 
+def planes_of(name: str, sent: Sent, across: int) -> dict[tuple[int, int, int], int]:
+    """The written bytes of e-paper of 296 rows, by plane, row and byte."""
+    held, written = memory_of(name, sent)
+    out = {}
+    for place in np.flatnonzero(written).tolist():
+        above, column = divmod(place, across)
+        out[(*divmod(above, 296), column)] = held[place]
+    return out
+
+
 class Paged(unittest.TestCase):
     @given(streams(byte(0xB8, 0xBF), byte(0x40, 0x7F)))
     @MANY
@@ -235,12 +245,7 @@ class Papers(unittest.TestCase):
                 else:
                     column = (column + 1) % len(xs)
                     row = (row + (column == 0)) % len(ys)
-        held, written = memory_of("ssd1680", sent)
-        found = {}
-        for place in np.flatnonzero(written).tolist():
-            above, column = divmod(place, 22)
-            found[(*divmod(above, 296), column)] = held[place]
-        self.assertEqual(found, memory)
+        self.assertEqual(planes_of("ssd1680", sent, 22), memory)
 
     @given(
         st.sampled_from([(0x0F, 96, 230), (0x4F, 96, 252), (0x8F, 128, 296), (0xCF, 160, 296)]),  # R00h, RES
@@ -274,12 +279,7 @@ class Papers(unittest.TestCase):
             for index, byte in enumerate(raw):
                 row, column = divmod(index % (columns // 8 * rows), columns // 8)
                 memory[second and not one, row, column] = byte ^ (0xFF if inverted else 0)
-        held, written = memory_of("uc8151", sent)
-        found = {}
-        for place in np.flatnonzero(written).tolist():
-            above, column = divmod(place, 20)
-            found[(*divmod(above, 296), column)] = held[place]
-        self.assertEqual(found, memory)
+        self.assertEqual(planes_of("uc8151", sent, 20), memory)
 
 
 class Lettered(unittest.TestCase):

@@ -15,8 +15,9 @@ from hushed_wire.part.describe import Command
 from hushed_wire.part.framing import Payload, wrap_control_byte
 from hushed_wire.part.glass import PixelGlass
 from hushed_wire.part.model import model_of
+from hushed_wire.part.mounting import as_mounted
 from hushed_wire.part.paged import Memory
-from hushed_wire.picture.layout import as_mounted, pack_pages, unpack_pages
+from hushed_wire.picture.layout import pack_pages, unpack_pages
 from hushed_wire.rig import Bus, Device, Rig, decode
 from strategies import legal
 from support import acked, i2c_trace, scratch

@@ -500,6 +500,44 @@ def dimmed(write: Callable[[Sequence[int]], object], wave: Wave, chance: random.
         wave.wait(5e6)
 
 
+class _Refreshed:
+    """E-paper on a bus, with the line that says that it is busy: busy is its name, "" where nobody captured it, high its level then.
+
+    there: the display answers; else the line stays at rest. heeds: the driver waits for it.
+    """
+
+    def __init__(self, bus: Spi, chance: random.Random, busy: str, high: int, there: bool, heeds: bool) -> None:
+        self.bus, self.chance, self.busy, self.high, self.there, self.heeds = bus, chance, busy, high, there, heeds
+
+    def command(self, code: int, *values: int) -> None:
+        self.bus.write([code])
+        if values:
+            self.bus.write(values, True)
+
+    def works(self, nanoseconds: float) -> None:
+        """It is busy for so long, and a driver that heeds it looks again and again."""
+        wave, chance = self.bus.wave, self.chance
+        if not self.busy or not self.there:
+            wave.wait(nanoseconds + 2e6)
+            return
+        wave.wait(300)
+        wave.put(**{self.busy: self.high})
+        if not self.heeds and nanoseconds > 1e8:
+            wave.later(nanoseconds, self.busy, 1 - self.high)
+            wave.wait(chance.uniform(2e6, 5e7))
+            return
+        wave.wait(nanoseconds)
+        wave.put(**{self.busy: 1 - self.high})
+        wave.wait(chance.uniform(2e3, 2e6))
+
+    def reset(self) -> None:
+        wave = self.bus.wave
+        wave.put(RST=0)
+        wave.wait(self.chance.choice((2e6, 10e6)))
+        wave.put(RST=1)
+        wave.wait(10e6)
+
+
 def paper(
     bus: Spi,
     chance: random.Random,
@@ -515,33 +553,11 @@ def paper(
     busy: its line, "" where nobody captured it. there: the display answers; else BUSY stays low.
     """
     wave = bus.wave
-    heeds = wrong != "timing.busy-ignored"
-
-    def command(code: int, *values: int) -> None:
-        bus.write([code])
-        if values:
-            bus.write(values, True)
-
-    def works(nanoseconds: float) -> None:
-        """It is busy for so long, and a driver that heeds it looks again and again."""
-        if busy and there:
-            wave.wait(300)
-            wave.put(**{busy: 1})
-            if not heeds and nanoseconds > 1e8:
-                wave.later(nanoseconds, busy, 0)
-                wave.wait(chance.uniform(2e6, 5e7))
-                return
-            wave.wait(nanoseconds)
-            wave.put(**{busy: 0})
-            wave.wait(chance.uniform(2e3, 2e6))
-        else:
-            wave.wait(nanoseconds + 2e6)
+    glass = _Refreshed(bus, chance, busy, 1, there, wrong != "timing.busy-ignored")
+    command, works = glass.command, glass.works
 
     def woken() -> None:
-        wave.put(RST=0)
-        wave.wait(chance.choice((2e6, 10e6)))
-        wave.put(RST=1)
-        wave.wait(10e6)
+        glass.reset()
         command(0x12)
         works(chance.uniform(1.2e6, 4e6))
         lines = (296 - height if height != 296 else 250) if wrong == "setup.wrong-geometry" else height
@@ -678,35 +694,13 @@ def paper_low(
     busy: its line, "" where nobody captured it. there: the display answers; else BUSY_N stays high.
     """
     wave = bus.wave
-    heeds = wrong != "timing.busy-ignored"
-
-    def command(code: int, *values: int) -> None:
-        bus.write([code])
-        if values:
-            bus.write(values, True)
-
-    def works(nanoseconds: float) -> None:
-        if busy and there:
-            wave.wait(300)
-            wave.put(**{busy: 0})
-            if not heeds and nanoseconds > 1e8:
-                wave.later(nanoseconds, busy, 1)
-                wave.wait(chance.uniform(2e6, 5e7))
-                return
-            wave.wait(nanoseconds)
-            wave.put(**{busy: 1})
-            wave.wait(chance.uniform(2e3, 2e6))
-        else:
-            wave.wait(nanoseconds + 2e6)
-
+    glass = _Refreshed(bus, chance, busy, 0, there, wrong != "timing.busy-ignored")
+    command, works = glass.command, glass.works
     white_is_one, turned = chance.random() < 0.7, chance.random() < 0.5
     resolution = chance.random() < 0.7 or height == 212 or wrong == "setup.wrong-geometry"  # R00h has no such size
 
     def woken() -> None:
-        wave.put(RST=0)
-        wave.wait(chance.choice((2e6, 10e6)))
-        wave.put(RST=1)
-        wave.wait(10e6)
+        glass.reset()
         if chance.random() < 0.6:
             command(0x01, 0x03, 0x00, 0x2B, 0x2B, 0x09)
         command(0x06, 0x17, 0x17, 0x17)

@@ -116,6 +116,6 @@ def kind_of(args: argparse.Namespace, kinds: tuple[str, ...], default: str) -> s
 
 def native(pixels: Any, place: Place) -> Any:
     """Pixels as a person sees them, as they lie on the panel."""
-    from ..picture.layout import as_mounted
+    from ..part.mounting import as_mounted
 
     return as_mounted(pixels, place.panel) if place.panel is not None and place.size is not None else pixels

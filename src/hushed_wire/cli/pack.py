@@ -227,7 +227,9 @@ def _picture(args: argparse.Namespace, place: Place, frames: list[NDArray[Any]])
         if args.marks:
             owner = layouts.byte_map(place.layout, *drawing.native(frames[0], place).shape[:2])
             if place.part is not None:
-                owner = layouts.as_seen(owner, place.panel)
+                from ..part.mounting import as_seen
+
+                owner = as_seen(owner, place.panel)
         from pathlib import Path
 
         target = Path(args.picture)

@@ -81,8 +81,10 @@ def run(args: argparse.Namespace) -> int:
         raise
     owner = layouts.byte_map(place.layout, *native) if args.marks else None
     if place.part is not None:
-        pixels = layouts.as_seen(pixels, place.panel)
-        owner = layouts.as_seen(owner, place.panel) if owner is not None else None
+        from ..part.mounting import as_seen
+
+        pixels = as_seen(pixels, place.panel)
+        owner = as_seen(owner, place.panel) if owner is not None else None
     _product(args, pixels, place.layout.bits, owner, layouts.in_words(place.layout, *native))
     return 0
 

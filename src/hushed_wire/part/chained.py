@@ -18,8 +18,9 @@ from numpy.typing import NDArray
 from .describe import Panel, Part
 from .glass import ColourGlass
 from .model import NEVER, Journal
+from .mounting import as_seen
 
-__all__ = ["ChainMemory", "chain_of", "update_of"]
+__all__ = ["LEAD", "ChainMemory", "chain_of", "update_of"]
 
 LEAD, FULL = 0xE0, 31  # what a byte of brightness begins with, and the brightest
 
@@ -61,10 +62,7 @@ class ChainMemory(Journal):
         out[addresses[upto]], written[addresses[upto]] = values[upto], True
         packed, known = out[places], written[places]
         rgb = np.stack([packed >> 16 & 0xFF, packed >> 8 & 0xFF, packed & 0xFF], axis=2).astype(np.uint8)
-        if panel.mirror:
-            rgb, known = rgb[:, ::-1], known[:, ::-1]
-        turns = panel.rotate // 90 % 4
-        return ColourGlass(np.rot90(rgb, -turns), np.rot90(known, -turns), True)
+        return ColourGlass(as_seen(rgb, panel), as_seen(known, panel), True)
 
 
 def _frames(values: NDArray[np.uint8], start: int) -> list[tuple[int, int]]:
@@ -114,6 +112,3 @@ def update_of(part: Part, panel: Panel, rgb: NDArray[np.uint8]) -> bytes:
     framed = np.concatenate([np.full((len(flat), 1), LEAD | FULL, np.uint8), ordered], axis=1)
     closing = max(4, -(-len(flat) // 16))  # half a clock a LED brings the last one's colour home
     return bytes(leds.start) + framed.tobytes() + bytes(closing)
-
-
-ChainMemory.effects = {}

@@ -14,6 +14,7 @@ import numpy as np
 from .describe import Panel, Part, Value
 from .engine import Commands
 from .model import NEVER, Model, model_of
+from .mounting import as_seen
 
 __all__ = ["Chips", "model_for"]
 
@@ -74,8 +75,7 @@ class Chips:
         whole = pieces[0]
         for name in ("lit", "known"):
             plane = np.hstack([getattr(piece, name) for piece in pieces])
-            plane = plane[:, ::-1] if panel.mirror else plane
-            setattr(whole, name, np.rot90(plane, -(panel.rotate // 90 % 4)))
+            setattr(whole, name, as_seen(plane, panel))
         whole.shown = all(piece.shown for piece in pieces)
         return whole
 

@@ -15,6 +15,7 @@ from .describe import CodeFont, Panel, Part, Value
 from .engine import DATA, Commands
 from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal
+from .mounting import as_seen
 from .segments import SHAPES, character, kind_of
 
 __all__ = ["DigitMemory", "DigitTexts", "modules_turned", "shown_by"]
@@ -89,10 +90,7 @@ def shown_by(chain: list[DigitMemory], panel: Panel, when: int = NEVER, from_res
         lit = np.unpackbits(out[rows], axis=1, bitorder=order)[:, : panel.width].astype(bool)
         seen = np.repeat(known[rows], 8, axis=1)[:, : panel.width]
         lit, seen = modules_turned(lit, panel.module_turn), modules_turned(seen, panel.module_turn)
-        turns = panel.rotate // 90 % 4
-        if panel.mirror:
-            lit, seen = lit[:, ::-1], seen[:, ::-1]
-        return PixelGlass(np.rot90(lit, -turns), np.rot90(seen, -turns), shown)
+        return PixelGlass(as_seen(lit, panel), as_seen(seen, panel), shown)
     cells = np.array(panel.cells[0], np.int64)
     codes = out[cells].astype(np.int64)
     if len(panel.segments) > 8:

@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from .describe import Panel, Part, Value
 from .glass import PixelGlass
 from .model import NEVER, Journal
+from .mounting import as_seen
 
-__all__ = ["BRIGHTNESS", "FRAME", "DimmedMemory"]
+__all__ = ["BRIGHTNESS", "FRAME", "DimmedMemory", "address_command"]
 
 SWITCHES, BRIGHTNESS, FRAME = 0x00, 0x24, 0xB4  # where switches and brightness begin in a frame, and its length
 FRAMES = 8
@@ -62,13 +63,15 @@ class DimmedMemory(Journal):
         level = BRIGHTNESS + row * per + column
         light = np.where(on, own[level] / 255, 0.0).astype(np.float32)
         seen = known[level]
-        if panel.mirror:
-            light, seen = light[:, ::-1], seen[:, ::-1]
-        turns = panel.rotate // 90 % 4
-        light, seen = np.rot90(light, -turns), np.rot90(seen, -turns)
+        light, seen = as_seen(light, panel), as_seen(seen, panel)
         power = self.part.memory.registers.get("power", "")
         shown = roles.get("power") == "normal" or (self.register(power, when) is None and not from_reset)
         return PixelGlass(light > 0, seen, shown, light=light)
+
+
+def address_command(at: int) -> str:
+    """The command that goes to a register of a frame."""
+    return "led-address-high" if at >= 128 else "led-address"
 
 
 DimmedMemory.effects = {"bank": DimmedMemory._bank, "address": DimmedMemory._address}

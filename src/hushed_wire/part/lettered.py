@@ -14,6 +14,7 @@ from .characters import shown_as
 from .describe import Panel, Part, Value
 from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal
+from .mounting import as_seen
 
 __all__ = ["WORD", "LetteredMemory"]
 
@@ -87,10 +88,7 @@ class LetteredMemory(Journal):
             self.register(self.part.memory.registers["graphic"], when) is None and not from_reset
         )
         lit, known = (self._folded(plane, panel) for plane in (held, np.where(written, 0xFF, 0).astype(np.uint8)))
-        if panel.mirror:
-            lit, known = lit[:, ::-1], known[:, ::-1]
-        turns = panel.rotate // 90 % 4
-        return PixelGlass(np.rot90(lit, -turns), np.rot90(known, -turns), on and graphic)
+        return PixelGlass(as_seen(lit, panel), as_seen(known, panel), on and graphic)
 
     def _folded(self, held: NDArray[np.uint8], panel: Panel) -> NDArray[np.bool_]:
         """(height, width) bits of the rows behind the glass."""

@@ -21,6 +21,7 @@ from ..units import parse
 from .describe import Panel, Part, Value
 from .glass import PixelGlass
 from .model import NEVER, Journal
+from .mounting import as_seen
 
 __all__ = ["Memory"]
 
@@ -170,10 +171,7 @@ class Memory(Journal):
         known = (known[line_row][:, column] & inside) | ~line_on[
             :, None
         ]  # a line that is not driven is dark, whatever memory holds
-        if panel.mirror:
-            lit, known = lit[:, ::-1], known[:, ::-1]
-        turns = panel.rotate // 90 % 4
-        lit, known = np.rot90(lit, -turns), np.rot90(known, -turns)
+        lit, known = as_seen(lit, panel), as_seen(known, panel)
         powered = settings.get("supply", "on") == "on" or panel.supply != "charge-pump"
         shown = settings.get("display", "on") not in ("off", "blank") and settings.get("power", "on") != "down"
         return PixelGlass(lit, known, shown and powered, scrolling)

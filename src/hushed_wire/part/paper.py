@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from .describe import Panel, Part, Value
 from .glass import PaperGlass
 from .model import NEVER, Journal
+from .mounting import as_seen, thousandths
 
 __all__ = ["INKS", "PaperMemory", "two_inks"]
 
@@ -113,8 +114,7 @@ class PaperMemory(Journal):
         columns, rows = columns[:-1], rows[:-1]
         if self._plane == OLD:
             return
-        turned = ("zero", self.role("white", "one")), ("zero", self.role("second_is", "one"))
-        if turned[self._plane][0] == turned[self._plane][1]:
+        if self.role(("white", "second_is")[self._plane], "one") == "zero":
             values = ~values
         inside = (columns >= 0) & (columns < self.across) & (rows >= 0) & (rows < self.rows)
         addresses = (self._plane * self.rows + rows) * self.across + columns
@@ -155,10 +155,7 @@ class PaperMemory(Journal):
         rgb = np.full((panel.height, panel.width, 3), 255, np.uint8)
         rgb[black] = 0
         rgb[second] = INKS.get(panel.colour, (0, 0, 0))
-        if panel.mirror:
-            rgb, known = rgb[:, ::-1], known[:, ::-1]
-        turns = panel.rotate // 90 % 4
-        return PaperGlass(np.rot90(rgb, -turns), np.rot90(known, -turns), bool(done))
+        return PaperGlass(as_seen(rgb, panel), as_seen(known, panel), bool(done))
 
 
 def _within(start: int, end: int, up: bool) -> tuple[int, int]:
@@ -169,14 +166,11 @@ def _within(start: int, end: int, up: bool) -> tuple[int, int]:
 
 def planes_of(rgb: NDArray[np.uint8], panel: Panel) -> tuple[NDArray[Any], NDArray[Any]]:
     """(height, width, 3) colours to the bits of both planes: dark pixels are black, those near the second ink that ink."""
-    numbers = rgb.astype(np.int32)
-    second = np.zeros(rgb.shape[:2], bool)
-    if two_inks(panel):
-        inks = np.array([(255, 255, 255), (0, 0, 0), INKS[panel.colour]], np.int32)
-        far = ((numbers[:, :, None, :] - inks) ** 2).sum(axis=3)
-        nearest = far.argmin(axis=2)
-        return nearest != 1, nearest == 2
-    return numbers @ np.array([299, 587, 114]) >= 128_000, second
+    if not two_inks(panel):
+        return thousandths(rgb) >= 128_000, np.zeros(rgb.shape[:2], bool)
+    inks = np.array([(255, 255, 255), (0, 0, 0), INKS[panel.colour]], np.int32)
+    nearest = ((rgb.astype(np.int32)[:, :, None, :] - inks) ** 2).sum(axis=3).argmin(axis=2)
+    return nearest != 1, nearest == 2
 
 
 PaperMemory.effects = {

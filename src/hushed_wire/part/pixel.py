@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from .describe import Panel, Part, Value
 from .glass import ColourGlass
 from .model import NEVER, Journal
+from .mounting import as_seen, thousandths
 from .orientation import Orientation, box_of, upright
 
 __all__ = ["PixelMemory", "filled", "form_of", "to_bytes"]
@@ -132,11 +133,8 @@ class PixelMemory(Journal):
             rgb = np.where(dark[:, None, None], 0, rgb)
         way = upright(panel, self.columns, self.rows)
         rgb, known = way.addressed(rgb), way.addressed(known)
-        if panel.mirror:
-            rgb, known = rgb[:, ::-1], known[:, ::-1]
-        turns = panel.rotate // 90 % 4
         shown = roles.get("sleep", "out") == "out" and roles.get("display", "on") == "on"
-        return ColourGlass(np.rot90(rgb, -turns).astype(np.uint8), np.rot90(known, -turns), shown, scrolling)
+        return ColourGlass(as_seen(rgb, panel).astype(np.uint8), as_seen(known, panel), shown, scrolling)
 
     def _unlike(self, panel: Panel, role: str, roles: dict[str, Value]) -> bool:
         """Whether a register differs from what this glass needs."""
@@ -216,8 +214,7 @@ def to_bytes(rgb: NDArray[np.uint8], form: str) -> bytes:
     if form == "8-bit":
         return np.asarray(rgb[..., 0] & 0xE0 | rgb[..., 1] >> 5 << 2 | rgb[..., 2] >> 6, np.uint8).tobytes()
     if form in ("4-bit", "4-bit-low"):
-        weights = np.array([299, 587, 114], np.uint32)  # of a colour's brightness, as ITU-R BT.601 has them
-        grey = ((rgb.astype(np.uint32) @ weights + 500) // 1000 >> 4).astype(np.uint8).reshape(-1, 2)
+        grey = ((thousandths(rgb) + 500) // 1000 >> 4).astype(np.uint8).reshape(-1, 2)
         first, second = (0, 1) if form == "4-bit" else (1, 0)
         return np.asarray(grey[:, first] << 4 | grey[:, second], np.uint8).tobytes()
     if form == "3-bit":

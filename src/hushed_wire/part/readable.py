@@ -57,6 +57,8 @@ def _placed(part: Part, chip: Commands) -> list[float]:
 
 def _whole_updates(part: Part, chip: Commands) -> list[float]:
     """Of LEDs in a chain: 1 for each update that is of whole LEDs, 0 for what has no beginning as one has, or another length."""
+    from .chained import LEAD
+
     start = part.memory.leds.start if part.memory.leds is not None else 0
     out = []
     for index in range(min(len(chip), SAMPLE)):
@@ -66,8 +68,8 @@ def _whole_updates(part: Part, chip: Commands) -> list[float]:
                 float(
                     len(raw) > start
                     and not any(raw[:start])
-                    and raw[start] >= 0xE0
-                    and all(byte >= 0xE0 for byte in raw[start : start + 32 : 4])
+                    and raw[start] >= LEAD
+                    and all(byte >= LEAD for byte in raw[start : start + 32 : 4])
                 )
             )
         else:

@@ -18,7 +18,7 @@ from .arrange import arranged, arranged_size, restored
 from .numbers import from_narrow, from_wide, line_bytes, narrow, stride_of, strided, wide_line
 
 __all__ = [
-    "as_mounted", "as_seen", "byte_map", "in_words", "layout_for", "length_of", "pack", "pack_pages", "rows_for", "unpack", "unpack_pages",
+    "byte_map", "in_words", "layout_for", "length_of", "pack", "pack_pages", "rows_for", "unpack", "unpack_pages",
 ]  # fmt: skip
 
 
@@ -31,17 +31,6 @@ def pack_pages(pixels: NDArray[np.bool_], top_bit: Literal["little", "big"] = "l
 def unpack_pages(pages: NDArray[np.uint8], height: int) -> NDArray[np.bool_]:
     """(pages, width) bytes to (height, width) pixels; the twin of `pack_pages`."""
     return np.unpackbits(pages, axis=0, bitorder="little")[:height].astype(bool)
-
-
-def as_mounted(pixels: NDArray[Any], panel: Panel) -> NDArray[Any]:
-    """A picture as a person sees it, turned to how it lies in memory on this panel."""
-    turned = np.rot90(pixels, panel.rotate // 90)
-    return turned[:, ::-1] if panel.mirror else turned
-
-
-def as_seen(pixels: NDArray[Any], panel: Panel) -> NDArray[Any]:
-    """The twin of `as_mounted`."""
-    return np.rot90(pixels[:, ::-1] if panel.mirror else pixels, -(panel.rotate // 90))
 
 
 def layout_for(part: Part, panel: Panel | None = None) -> Layout:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..part.describe import Panel
+from ..part.mounting import as_mounted, thousandths
 from ..part.wrap import Send
 from ..picture import layout
 from ..units import parse as parse_quantity
@@ -39,6 +40,9 @@ def shown_size(panel: Panel) -> tuple[int, int]:
     return (panel.height, panel.width) if panel.rotate % 180 == 0 else (panel.width, panel.height)
 
 
+COLOURED = ("pixel", "paper", "chain", "dimmed")  # kinds of memory whose canvas has colours, or shades
+
+
 def canvas_of(state: State) -> Canvas:
     """The canvas of the current device."""
     target = state.target
@@ -48,9 +52,7 @@ def canvas_of(state: State) -> Canvas:
         if kind == "paper":
             state.canvases[target.name] = Canvas(np.full((*size, 3), 255, np.uint8), "black", "white")
         else:
-            state.canvases[target.name] = Canvas(
-                np.zeros((*size, 3), np.uint8) if kind in ("pixel", "chain", "dimmed") else np.zeros(size, bool)
-            )
+            state.canvases[target.name] = Canvas(np.zeros((*size, 3), np.uint8) if kind in COLOURED else np.zeros(size, bool))
     return state.canvases[target.name]
 
 
@@ -119,9 +121,9 @@ def _native(state: State, box: tuple[int, int, int, int]) -> tuple[NDArray[Any],
     x0, y0, x1, y1 = box
     mask = np.zeros(pixels.shape[:2], bool)
     mask[y0:y1, x0:x1] = True
-    turned = layout.as_mounted(mask, panel)
+    turned = as_mounted(mask, panel)
     rows, columns = np.flatnonzero(turned.any(axis=1)), np.flatnonzero(turned.any(axis=0))
-    return layout.as_mounted(pixels, panel), (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
+    return as_mounted(pixels, panel), (int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
 
 
 def commands_of(state: State, lines: Iterable[str], words: dict[str, int], chips: int = 0) -> list[Send]:
@@ -183,7 +185,7 @@ def _dots(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """LEDs without a memory: every picture is a whole one."""
-    return [Send(True, np.packbits(layout.as_mounted(canvas_of(state).pixels, state.target.panel), axis=1).tobytes())]
+    return [Send(True, np.packbits(as_mounted(canvas_of(state).pixels, state.target.panel), axis=1).tobytes())]
 
 
 def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
@@ -220,16 +222,15 @@ def _update(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 def _dimmed(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """Rows of a byte of brightness for each LED, in the frame that is shown."""
-    from ..part.dimmed import BRIGHTNESS
+    from ..part.dimmed import BRIGHTNESS, address_command
 
     part = state.target.part
     native, (x0, y0, x1, y1) = _native(state, box)
-    grey = ((native.astype(np.uint32) @ np.array([299, 587, 114], np.uint32) + 500) // 1000).astype(np.uint8)
+    grey = ((thousandths(native) + 500) // 1000).astype(np.uint8)
     sends = commands_of(state, part.memory.area["enter"], {"page": int(state.role("frame"))})
     for row in range(y0, y1):
         at = BRIGHTNESS + row * part.memory.columns + x0
-        name = "led-address-high" if at >= 128 else "led-address"
-        sends += [Send(False, part.find(name).encode({"address": at})), Send(True, grey[row, x0:x1].tobytes())]
+        sends += [Send(False, part.find(address_command(at)).encode({"address": at})), Send(True, grey[row, x0:x1].tobytes())]
     return sends
 
 

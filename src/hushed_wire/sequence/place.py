@@ -17,11 +17,13 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from ..part.characters import OWN, codes_of
 from ..part.describe import Panel, Value
+from ..part.mounting import as_seen
 from ..part.segments import kind_of, lit_of
 from ..part.wrap import Send
-from ..picture import image, layout
+from ..picture import image
 from . import parse
 from .canvas import (
+    COLOURED,
     canvas_of,
     colour_of,
     commands_of,
@@ -81,7 +83,7 @@ def fill(state: State, statement: Statement) -> Step:
             axis=0,
             bitorder=state.target.part.top_bit,
         )
-        canvas.pixels[:] = layout.as_seen(native[: state.target.panel.height].astype(bool), state.target.panel)
+        canvas.pixels[:] = as_seen(native[: state.target.panel.height].astype(bool), state.target.panel)
     else:
         raise HushedError(f"'{word}' fills nothing here", remedy="on, off, or a byte like 0xAA")
     return sent(state, statement, (0, 0, width, height))
@@ -103,7 +105,7 @@ def text(state: State, statement: Statement) -> Step:
     """`text COLUMN,ROW "…"`, with {counters} in it."""
     must_show(state, "text")
     words, fields = _options(statement.words)
-    colours = 3 if state.target.part.memory.kind in ("pixel", "paper", "chain", "dimmed") else 2
+    colours = 3 if state.target.part.memory.kind in COLOURED else 2
     if not 2 <= len(words) <= colours:
         raise HushedError("'text' needs a position and a text", remedy='like: text 0,0 "GATE OPEN"')
     if len(words) > 2:

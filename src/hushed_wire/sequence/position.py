@@ -70,11 +70,6 @@ def position_of(target: Target, column: int, row: int) -> Position:
             remedy=f"columns run from 0 to {panel.width - 1}, rows from 0 to {panel.height - 1}",
         )  # fmt: skip
     kind = part.memory.kind
-    if kind == "chain":
-        from ..part.chained import chain_of
-
-        number = int(chain_of(panel)[row, column])
-        return Position(column, row, "LEDs", f"LED {number} of the chain, 0 the nearest to the driver", number, (), ())
     if kind in PLACES:
         return PLACES[kind](target, column, row)
     if kind == "character":
@@ -189,10 +184,10 @@ def _chain(target: Target, column: int, row: int) -> Position:
 
 def _dimmed(target: Target, column: int, row: int) -> Position:
     """A LED with a byte of brightness."""
-    from ..part.dimmed import BRIGHTNESS
+    from ..part.dimmed import BRIGHTNESS, address_command
 
     at = BRIGHTNESS + row * target.part.memory.columns + column
-    lines = [f"{'led-address-high' if at >= 128 else 'led-address'} address={at:#04x}"]
+    lines = [f"{address_command(at)} address={at:#04x}"]
     return Position(column, row, "LEDs", f"brightness in register {at:02X}h of a frame", at, tuple(lines), _sent(target, lines))
 
 

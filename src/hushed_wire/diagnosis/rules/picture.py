@@ -75,14 +75,13 @@ def _unshown(case: Case, reading: DeviceReading, memory: PaperMemory, late: int)
 def _slept_first(reading: DeviceReading) -> bool:
     """Whether the first that a display is told, ahead of any set-up, is to sleep: it was drawn to before the capture, and what
     its memory still holds of that is not known."""
-    steps = set(reading.part.start_up)
-    for chip in reading.chips:
-        for _, command, _ in chip.listed():
-            if command is not None and (command.name in steps or command.effect == "deep-sleep"):
-                if command.effect == "deep-sleep":
-                    return True
-                break
-    return False
+    part = reading.part
+    if not any(command.effect == "deep-sleep" for command in part.command):
+        return False
+    steps = set(part.start_up)
+    told = (command for chip in reading.chips for _, command, _ in chip.listed() if command is not None)
+    first = next((command for command in told if command.name in steps or command.effect == "deep-sleep"), None)
+    return first is not None and first.effect == "deep-sleep"
 
 
 def _missing(reading: DeviceReading) -> dict[str, str]:
