@@ -43,6 +43,7 @@ ONCE_BLAMED = (
     Case("lcd", 1047, late=0.34), Case("ks", 1041, late=0.64), Case("ks", 1056, late=0.09), Case("backpack", 1050, late=0.55, rig=False),
     Case("several", 1011, late=0.24), Case("several", 1035, late=0.67, kinds={"turn": 1}), Case("pair", 1011, late=0.91),
     Case("driver", 1071, late=0.31), Case("foreign", 1063, foreign=True, kinds={"what": "random", "of": "oled"}),
+    Case("paper", 1008, late=0.63, kinds={"answers": False}),
     Case("foreign", 1014, foreign=True, kinds={"what": "encoder", "of": "pcd"}), Case("foreign", 1029, foreign=True, kinds={"what": "encoder", "of": "digits"}),
 )  # fmt: skip
 

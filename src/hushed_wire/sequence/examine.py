@@ -6,7 +6,7 @@ whoever sends (each word of a character display needs one); longer ones have to 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from fractions import Fraction
 from typing import Any
 
@@ -16,7 +16,7 @@ from ..bus.base import BUSES
 from ..finding import Finding
 from ..part.bring_up import Unmet, applies, parameter_byte, set_up_in, unmet_registers
 from ..part.describe import BringUp, Part, Value
-from ..part.orientation import Orientation, box_of, mirrored
+from ..part.orientation import TURNS, Orientation, box_of, mirrored
 from ..part.wrap import Send, words_of
 from ..units import parse
 from .decimals import DECIMAL, as_hex, unmet_by
@@ -313,29 +313,41 @@ def _windows(target: Target, own: list[Timed]) -> Iterator[Finding]:
                         first, last = last, first
                     set_now[command.effect] = _Window(item.name, first, last, entry)
                     if last < first:
-                        yield finding_at(
+                        found = finding_at(
                             "picture.outside-panel", target, entry, "reversed", command=item.name, last=last, first=first
                         )
+                        found.aside = {"at_reset": _untold(target.part, WAYS.get(command.effect, ()), told)}
+                        yield found
             elif item.name == "data" and set_now:
                 for effect, window in set_now.items():
                     least, most = _shown(target, effect, told, window.first)
                     if window.first <= window.last and (window.first < least or window.last > most):
-                        yield finding_at(
+                        found = finding_at(
                             "picture.outside-panel", target, window.entry, "" if window.last > most else "before",
                             {"written": [window.first, window.last], "shown": [least, most]}, command=window.command,
                             last=window.last, first=window.first, panel=target.panel.name, most=most, least=least,
                         )  # fmt: skip
+                        found.aside = {"at_reset": _untold(target.part, MOVING, told)}
+                        yield found
                 set_now = {}
 
 
 # Effects of commands that set a range of memory.
 WINDOWS = ("column-window", "row-window", "page-window")
+# Roles of registers that say which end of a window comes first, and those that move what the panel shows of the memory.
+WAYS = {"column-window": ("x_direction",), "row-window": ("y_direction",)}
+MOVING = ("start_line", "offset", *TURNS)
+
+
+def _untold(part: Part, roles: Iterable[str], told: dict[str, Value]) -> bool:
+    """Whether one of some roles is as the reset left it, or as it was set ahead of what is looked at."""
+    return any(part.memory.registers[role] not in told for role in roles if role in part.memory.registers)
 
 
 def _counts_down(part: Part, effect: str, told: dict[str, Value]) -> bool:
     """Whether a window begins at its higher end."""
-    register = part.memory.registers.get({"column-window": "x_direction", "row-window": "y_direction"}.get(effect, ""), "")
-    return bool(register) and told.get(register, part.reset.get(register)) == "decrement"
+    registers = (part.memory.registers.get(role, "") for role in WAYS.get(effect, ()))
+    return any(register and told.get(register, part.reset.get(register)) == "decrement" for register in registers)
 
 
 def _shown(target: Target, effect: str, told: dict[str, Value], first: int) -> tuple[int, int]:

@@ -87,7 +87,7 @@ def _fair(case: Case, reading: DeviceReading, found: Finding) -> bool:
     if not case.panel_known(reading) and found.aside.get("by_panel") == "needs":
         return False  # with a panel that was only assumed, another panel explains as much
     if not found.code.startswith("setup.") or found.code in ANY_TIME:
-        return True
+        return reading.started or not found.aside.get("at_reset")
     told = found.aside.get("set")
     if told is None:  # a step that is missing, or comes too late
         return reading.started and not case.unfinished
