@@ -382,7 +382,10 @@ class Glasses(unittest.TestCase):
             )
             if kind == "paged":
                 chip = f"select {1 + x // target.part.memory.columns}\n" if target.chips > 1 else ""
-                mode = "memory-mode horizontal\n" if "memory-mode" in target.part.by_name else ""
+                by_windows = target.part.usual_mode == "page" and "page-window" in {
+                    command.effect for command in target.part.command
+                }
+                mode = "memory-mode horizontal\n" if by_windows else ""
                 text = start_text(target) + mode + chip + "\n".join(position.go) + f"\ndata {1 << y % 8}"
                 glass = shown(target, lines(target, text))
                 self.assertEqual(np.argwhere(glass.lit).tolist(), [[y, x]], (target.part.name, panel.name))  # type: ignore[attr-defined]

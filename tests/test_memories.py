@@ -4,6 +4,7 @@ The product places runs of data in closed form; here a pointer moves byte by byt
 """
 
 import unittest
+from typing import Any
 
 import numpy as np
 from hypothesis import given, settings
@@ -16,15 +17,19 @@ MANY = settings(deadline=None, max_examples=60)
 Sent = list[tuple[bool, bytes]]  # whether data, and the bytes
 
 
-def memory_of(name: str, sent: Sent) -> tuple[list[int], list[bool]]:
-    """What the product's model holds, flat, and what was written."""
+def model_of_sent(name: str, sent: Sent) -> Any:
+    """The product's model of a part that was sent all this."""
     part = load(name)
     value = np.frombuffer(b"".join(raw for _, raw in sent), np.uint8)
     data = np.concatenate([np.zeros(0, bool), *(np.full(len(raw), is_data) for is_data, raw in sent)])
     owner = np.concatenate([np.zeros(0, np.int64), *(np.full(len(raw), k) for k, (_, raw) in enumerate(sent))])
     time = np.arange(len(value))
-    model = model_for(part, [commands(part, Payload(value, data, time, time, time + 1, owner))], 1e-9, True)
-    held, written = model.at()
+    return model_for(part, [commands(part, Payload(value, data, time, time, time + 1, owner))], 1e-9, True)
+
+
+def memory_of(name: str, sent: Sent) -> tuple[list[int], list[bool]]:
+    """What the product's model holds, flat, and what was written."""
+    held, written = model_of_sent(name, sent).at()
     return held.reshape(-1).tolist(), written.reshape(-1).tolist()
 
 
@@ -110,6 +115,28 @@ class Paged(unittest.TestCase):
                     column = column & 0xF0 | value
         held, written = memory_of("sh1106", sent)
         self.assertEqual([value if known else 0 for value, known in zip(held, written, strict=True)], memory)
+
+    @given(
+        st.binary(min_size=128, max_size=128), st.booleans(), st.booleans(), st.integers(0, 127), st.integers(0, 127), st.sampled_from([63, 95, 127])
+    )  # fmt: skip
+    @MANY
+    def test_the_glass_of_sh1107(self, byte: bytes, over: bool, back: bool, offset: int, start: int, most: int) -> None:
+        """Output k carries column (k + offset), counted from the other end of those that are driven under C8, moved by the start line; segments
+
+        are rows of 16 pages, the last first under A1. Glass of 64 commons hangs on outputs 32 to 95."""
+        codes = [0xA0 + over, 0xC8 if back else 0xC0, 0xD3, offset, 0xDC, start, 0xA8, most, 0xAF]
+        sent: Sent = [(False, bytes(codes))]
+        for page in range(16):
+            sent += [(False, bytes([0xB0 + page, 0x00, 0x10])), (True, bytes(value ^ page * 17 for value in byte))]
+        panel = load("sh1107").panel("64x128")
+        lit = model_of_sent("sh1107", sent).glass(panel).lit
+        for x in range(64):
+            k = (32 + x + offset) % 128
+            line = most - k if back else k
+            for y in (0, 1, 8, 63, 100, 127):
+                page, bit = divmod(127 - y if over else y, 8)
+                expected = 0 <= line <= most and (byte[(line + start) % 128] ^ page * 17) >> bit & 1 == 1
+                self.assertEqual(bool(lit[y, x]), expected, (x, y))
 
 
 class Characters(unittest.TestCase):

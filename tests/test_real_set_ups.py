@@ -90,6 +90,10 @@ SH1106: tuple[Step, ...] = (
     ("AE", ""), ("D5 80", ""), ("A8 3F", ""), ("D3 00", ""), ("40", ""), ("AD 8B", ""), ("33", ""), ("A1", ""), ("C8", ""), ("DA 12", ""),
     ("81 80", ""), ("D9 22", ""), ("DB 35", ""), ("A4", ""), ("A6", ""), ("AF", ""), 0.001,
 )  # fmt: skip
+SH1107: tuple[Step, ...] = (
+    ("AE", ""), ("D5 51", ""), ("20", ""), ("81 4F", ""), ("AD 8A", ""), ("A0", ""), ("C0", ""), ("DC 00", ""), ("D3 60", ""), ("D9 22", ""), ("DB 35", ""),
+    ("A8 3F", ""), ("A4", ""), ("A6", ""), ("AF", ""), 0.1,
+)  # fmt: skip
 SSD1309: tuple[Step, ...] = (
     ("FD 12", ""), ("AE", ""), ("D5 A0", ""), ("A8 3F", ""), ("D3 00", ""), ("40", ""), ("20 02", ""), ("A1", ""), ("C8", ""), ("DA 12", ""),
     ("81 6F", ""), ("D9 D3", ""), ("DB 34", ""), ("A4", ""), ("A6", ""), ("2E", ""), ("AF", ""), 0.001,
@@ -189,6 +193,9 @@ SET_UPS = (
     SetUp("ssd1306", "64x48", told(SSD1306, o_A8="A8 2F"), (32, 0)),
     SetUp("ssd1306", "64x32", told(SSD1306, o_A8="A8 1F"), (32, 0)),
     SetUp("sh1106", "128x64", SH1106, (2, 0)),
+    SetUp("sh1107", "64x128", SH1107),
+    SetUp("sh1107", "128x128", told(SH1107, o_D3="D3 00", o_A8="A8 7F")),
+    SetUp("sh1107", "64x128", told(SH1107, o_A0="A1", o_C0="C8"), turned=True),
     SetUp("pcd8544", "84x48", PCD8544),
     SetUp("ssd1309", "128x64", SSD1309),
     SetUp("ssd1305", "128x64", SSD1305, (4, 0)),
@@ -323,7 +330,7 @@ class RealSetUps(unittest.TestCase):
 
     def made(self, own: SetUp) -> tuple[Any, Any]:
         """The capture and the rig, read from files."""
-        slow = own.part in ("sh1106", "pcd8544", "ssd1331")
+        slow = own.part in ("sh1106", "sh1107", "pcd8544", "ssd1331")
         (self.folder / "rig.toml").write_text(RIG.format(part=own.part, panel=own.panel, clock="4MHz" if slow else "8MHz"))
         (self.folder / "wires.bin").write_bytes(samples(runs_of(own), 3 if slow else 1).tobytes())
         return hushed_wire.read_capture(self.folder / "wires.bin", raw=1, rate="16MHz"), hushed_wire.load_rig(

@@ -103,7 +103,8 @@ def oled(
 ) -> Made:
     """A monochrome display on I2C, on SPI with a D/C line, or with words of nine bits. sent: the part that the driver is for."""
     chance = random.Random(seed)
-    panel = panel or ("128x64" if part == "sh1106" else chance.choice(("128x64", "128x32")))
+    sizes = {"sh1106": ("128x64",), "sh1107": ("64x128", "128x128")}
+    panel = panel or chance.choice(sizes.get(part, ("128x64", "128x32")))
     columns, rows = map(int, panel.split("x"))
     picture = displays.scene(chance, columns, rows)
     if wrong == "picture.blank":
@@ -127,7 +128,7 @@ def oled(
     wave = Wave(seed, SCK=0, MOSI=0, CS=1, **({} if nine else {"DC": 0, "RST": 1}))
     spi = Spi(
         wave,
-        chance.choice((1e6, 3.9e6) if part == "sh1106" else (1e6, 3.9e6, 9.8e6)),
+        chance.choice((1e6, 3.9e6) if part != "ssd1306" else (1e6, 3.9e6, 9.8e6)),
         dc="" if nine else "DC",
         nine=nine,
         each=chance.random() < 0.3,
@@ -762,6 +763,16 @@ def faults(seed: int) -> Iterator[Case]:
     yield Case(
         "oled", seed, ("picture.column-offset",), wrong="picture.column-offset", kinds={"part": "ssd1306", "panel": "128x64"}
     )
+    for wired in ("i2c", "spi"):
+        yield from _wrong(
+            "oled",
+            seed,
+            {"part": "sh1107", "wired": wired},
+            "setup.wrong-geometry",
+            "setup.display-off",
+            "setup.test-mode",
+            "picture.blank",
+        )
     yield Case("pcd", seed, ("setup.nothing-sent",), wrong="setup.nothing-sent")
     for wired in ("spi", "mode3"):
         yield from _wired("oled", seed, {"wired": wired}, ("swap SCK MOSI", SWAP, ()), ("swap MOSI DC", SWAP, ()), ("swap CS DC", SWAP, ()),
@@ -955,7 +966,8 @@ def healthy(count: int) -> Iterator[Case]:
     """Random scenes and set-ups of every part, whole and from the middle on."""
     kinds: list[tuple[str, dict[str, object]]] = [
         ("oled", {}), ("oled", {"part": "sh1106"}), ("oled", {"wired": "spi"}), ("oled", {"wired": "mode3"}), ("oled", {"wired": "nine"}),
-        ("oled", {"part": "sh1106", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
+        ("oled", {"part": "sh1106", "wired": "spi"}), ("oled", {"part": "sh1107"}),
+        ("oled", {"part": "sh1107", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),

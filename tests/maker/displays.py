@@ -76,7 +76,7 @@ def rows_of(picture: Picture) -> list[list[int]]:
     return np.packbits(picture, axis=1).astype(int).tolist()
 
 
-# ---- SSD1306 (rev 1.1) and SH1106 (v2.3) ---------------------------------------------------------------------------------------
+# ---- SSD1306 (rev 1.1), SH1106 (v2.3) and SH1107 (v2.1) ------------------------------------------------------------------------
 
 
 def mono(send: Send, chance: random.Random, picture: Picture, part: str = "ssd1306", wrong: str = "", frames: int = 1) -> None:
@@ -85,6 +85,9 @@ def mono(send: Send, chance: random.Random, picture: Picture, part: str = "ssd13
     pins = 0x12 if height == 64 else 0x02
     style = chance.choice(("whole", "pages", "short"))
     style = "pages" if wrong == "picture.column-offset" else style  # rows come apart
+    if part == "sh1107":
+        tall(send, chance, picture, wrong, frames)
+        return
     pump = [0x8D, 0x14] if part == "ssd1306" else [0xAD, 0x8B]
     if wrong == "setup.charge-pump-off":
         pump = [0x8D, 0x10] if part == "ssd1306" else [0xAD, 0x8A]
@@ -134,6 +137,34 @@ def mono(send: Send, chance: random.Random, picture: Picture, part: str = "ssd13
                     send([0] * (132 if part == "sh1106" else 128), True)
             for page, data in enumerate(pages):
                 send([0xB0 + page, 0x00 + offset, 0x10], False)
+                send(data, True)
+
+
+def tall(send: Send, chance: random.Random, picture: Picture, wrong: str, frames: int) -> None:
+    """Upright glass whose commons are its columns: their count is the multiplex ratio, and 64 of them hang on the middle of the outputs."""
+    columns = picture.shape[1]
+    down = chance.random() < 0.5  # data fill a column of pages before the next one begins
+    commons = 192 - columns if wrong == "setup.wrong-geometry" else columns
+    steps = [
+        [0xAE],
+        [0xDC, 0x00],
+        [0x81, 0x2F],
+        [0x21 if down else 0x20],
+        *([[0xA0], [0xC0]] if chance.random() < 0.7 else [[0xA1], [0xC8]]),
+    ]
+    steps += [[0xA8, commons - 1], [0xD3, 0x60 if columns == 64 else 0x00], [0xD5, 0x51], [0xD9, 0x22], [0xDB, 0x35]]
+    steps += [[0xAD, 0x8A], [0xA5 if wrong == "setup.test-mode" else 0xA4], [0xA6]]
+    for step in steps + ([] if wrong == "setup.display-off" else [[0xAF]]):
+        send(step, False)
+    for number in range(frames):
+        pages = np.array(paged(np.roll(picture, 3 * number, axis=1)))
+        if down:
+            for column in range(columns):
+                send([0xB0, column & 0x0F, 0x10 | column >> 4], False)
+                send(pages[:, column].tolist(), True)
+        else:
+            for page, data in enumerate(pages.tolist()):
+                send([0xB0 + page, 0x00, 0x10], False)
                 send(data, True)
 
 

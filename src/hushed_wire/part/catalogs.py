@@ -153,7 +153,7 @@ def _base(name: str, path: Path) -> Path:
 
 def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     """A description over its base: tables are merged, the base's commands stay where name and code are free and `without` does not name
-    them, with the times of `takes`; what the base says of commands that are left out goes with them."""
+    them, with the times of `takes`; what the base says of commands that are left out goes with them, and rules that are stated anew."""
     import tomllib
 
     below = _base(base, path)
@@ -172,8 +172,10 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
             out[key] = {name: value for name, value in {**under[key], **table[key]}.items() if value != {}}
     for key in ("bring_up", "beyond"):
         mine = table.get(key, [])
-        still = [entry for entry in under.get(key, []) if not gone & _asked_of(entry)]
-        out[key] = [*mine, *still] if isinstance(mine, list) else mine
+        if isinstance(mine, list):
+            again = {_rule(entry) for entry in mine if isinstance(entry, dict)} if key == "bring_up" else set()
+            still = (entry for entry in under.get(key, []) if not gone & _asked_of(entry) and _rule(entry) not in again)
+            out[key] = [*mine, *still]
     for key in [key for key, value in table.items() if value == {} and key in under]:
         del out[key]  # an empty table says that the base's does not hold for it
     if gone and "start_up" not in table:
@@ -222,6 +224,11 @@ def _commands_of(table: dict[str, Any], under: dict[str, Any], path: Path) -> tu
         if entry["name"] not in (*names, *without) and entry["code"] not in codes
     ]
     return own, rest
+
+
+def _rule(entry: dict[str, Any]) -> tuple[str, ...]:
+    """What a rule on bring-up finds, and of what: one that a description states anew goes over its base's."""
+    return tuple(str(entry.get(key, "")) for key in ("finding", "register", "step"))
 
 
 def _asked_of(entry: dict[str, Any]) -> set[str]:

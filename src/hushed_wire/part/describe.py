@@ -45,6 +45,7 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     pairs, 0x100 a controller; of digits the address of each, leftmost first, 0x100 a driver of a chain, of which 0 is the nearest to who
     drives it. segments: what the bits of a digit light, bit 0 first; of more than eight, the address behind its own has the others. colons:
     (after how many digits from the left, address, mask of bits) of marks between digits. round: only the circle within is glass.
+    first_common: the output that its first common line hangs on.
     begin, run, serpentine: of LEDs in a chain where it begins, along what it runs, and whether it turns back at each end.
     module_turn: how far each 8x8 module of a chain is turned, clockwise.
     """
@@ -69,6 +70,7 @@ class Panel(msgspec.Struct, forbid_unknown_fields=True):
     module_turn: int = 0
     colons: list[list[int]] = []
     round: bool = False
+    first_common: int = 0
     begin: Literal["top-left", "top-right", "bottom-left", "bottom-right"] = "top-left"
     run: Literal["rows", "columns"] = "rows"
     serpentine: bool = False
@@ -252,7 +254,8 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 
     wrap: what the pointer does behind the last column of a page. chips: how
     many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. fold: rows of the glass behind which it
-    goes on at the other half of the memory's columns. ports: bytes that the outputs of an expander without registers take, one behind another.
+    goes on at the other half of the memory's columns. commons: what of a paged memory
+    each common line of the glass is. ports: bytes that the outputs of an expander without registers take, one behind another.
     """
 
     kind: str
@@ -272,6 +275,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     expander: Expander | None = None
     ports: int = 1
     fold: int = 0
+    commons: Literal["rows", "columns"] = "rows"
     leds: Leds | None = None
 
 

@@ -4,7 +4,7 @@ Strategy: a loop over commands keeps the pointer and the windows; a run of data 
 (start + k) mod window, and goes into a journal of writes (time, address, value). The memory at any time is the journal up
 to then, the last write winning. The glass shows memory by way of the outputs: which row a COM output carries
 (start line, offset, multiplex), in which direction it scans, which pin carries it, and which line of the panel hangs on
-that pin.
+that pin. Where commons run along the columns of the memory, all this is of columns, and the segments are its rows.
 
 Source for the outputs: SSD1306 datasheet, 10.1.6, 10.1.8, 10.1.14, 10.1.15 with Tables 10-1 and 10-2, and 10.1.18 with
 Table 10-3: output k of N carries row (k or N-1-k, by scan direction), moved by the offset, modulo 64.
@@ -138,8 +138,11 @@ class Memory(Journal):
     def settings(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> dict[str, Value]:
         """The registers of the memory's roles at a tick. What nothing set has its reset value or, where the start-up was
         not captured (`from_reset` false), what this panel needs, since it may have been set before."""
-        needed: dict[str, Value] = {"multiplex": panel.height, "display": "on", "supply": "on"}
+        needed: dict[str, Value] = {"multiplex": panel.width if self._across else panel.height, "display": "on", "supply": "on"}
         needed |= {**panel.upright, "com_pins": panel.com_pins, "com_left_right": panel.com_left_right}
+        needed |= {
+            role: panel.needs[register] for role, register in self.part.memory.registers.items() if register in panel.needs
+        }
         out: dict[str, Value] = {}
         for role, register in self.part.memory.registers.items():
             value = self.register(register, when)
@@ -158,19 +161,21 @@ class Memory(Journal):
         if self.register("scroll.state", when) == "on":
             rows, vertical = self._scrolled(rows, settings, when)
             scrolling = True
-        line_row, line_on = self._rows_of_lines(panel, settings, vertical)
-        column = self._columns_of_glass(panel, settings)
-        inside = (column >= 0) & (column < self.columns)
-        column = np.where(inside, column, 0)
-        lit = rows[line_row][:, column] & inside
+        if self._across:
+            rows, known = rows.T, known.T
+        line, driven = self._commons_of_glass(panel, settings, vertical)
+        segment = self._segments_of_glass(panel, settings)
+        inside = (segment >= 0) & (segment < rows.shape[1])
+        segment = np.where(inside, segment, 0)
+        lit = rows[line][:, segment] & inside
         if "all-on" in (settings.get("entire_on"), settings.get("display")):
             lit = np.broadcast_to(inside, lit.shape).copy()
         if settings.get("inverse") == "on" or settings.get("display") == "inverse":
             lit = ~lit & inside
-        lit &= line_on[:, None]
-        known = (known[line_row][:, column] & inside) | ~line_on[
-            :, None
-        ]  # a line that is not driven is dark, whatever memory holds
+        lit &= driven[:, None]
+        known = (known[line][:, segment] & inside) | ~driven[:, None]  # a line that is not driven is dark, whatever memory holds
+        if self._across:
+            lit, known = lit.T, known.T
         lit, known = as_seen(lit, panel), as_seen(known, panel)
         powered = settings.get("supply", "on") == "on" or panel.supply != "charge-pump"
         shown = settings.get("display", "on") not in ("off", "blank") and settings.get("power", "on") != "down"
@@ -179,29 +184,40 @@ class Memory(Journal):
     def behind_glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> NDArray[np.bool_]:
         """(pages, columns) which bytes of the memory the glass shows at a tick; a start line moves them."""
         settings = self.settings(panel, when, from_reset)
-        row, driven = self._rows_of_lines(panel, settings, 0)
-        column = self._columns_of_glass(panel, settings)
+        line, driven = self._commons_of_glass(panel, settings, 0)
+        segment = self._segments_of_glass(panel, settings)
+        along = self.pages * 8 if self._across else self.columns
+        line, segment = line[driven], segment[(segment >= 0) & (segment < along)]
+        row, column = (segment, line) if self._across else (line, segment)
         out = np.zeros((self.pages, self.columns), dtype=bool)
-        out[np.ix_(np.unique(row[driven] // 8), column[(column >= 0) & (column < self.columns)])] = True
+        out[np.ix_(np.unique(row // 8), column)] = True
         return out
 
-    def _columns_of_glass(self, panel: Panel, settings: dict[str, Value]) -> NDArray[np.int64]:
-        """The memory column behind each column of the glass."""
-        x = np.arange(panel.width) + panel.column_offset
-        remapped = settings.get("segment_remap", "off") == panel.upright.get("segment_remap", "off")
-        return x if remapped else self.columns - 1 - x
+    @property
+    def _across(self) -> bool:
+        """Whether common lines are columns of the memory, and segments its rows."""
+        return self.part.memory.commons == "columns"
 
-    def _rows_of_lines(
+    def _segments_of_glass(self, panel: Panel, settings: dict[str, Value]) -> NDArray[np.int64]:
+        """The memory's column (row, where commons are columns) behind each segment line of the glass."""
+        count, offset, along = (
+            (panel.height, panel.row_offset, self.pages * 8) if self._across else (panel.width, panel.column_offset, self.columns)
+        )
+        x = np.arange(count) + offset
+        remapped = settings.get("segment_remap", "off") == panel.upright.get("segment_remap", "off")
+        return x if remapped else along - 1 - x
+
+    def _commons_of_glass(
         self, panel: Panel, settings: dict[str, Value], vertical: int
     ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-        """The memory row behind each line of the glass, and whether the line is driven at all."""
-        lines = self.pages * 8
+        """The memory's row (column, where commons are columns) behind each common line of the glass, and whether it is driven at all."""
+        count, lines = (panel.width, self.columns) if self._across else (panel.height, self.pages * 8)
         multiplex = int(settings.get("multiplex", lines))
         offset, start = int(settings.get("offset", 0)), int(settings.get("start_line", 0))
         output = np.arange(lines)
         # Which output is the glass's line y, by the panel's own wiring and mounting.
-        y = np.arange(panel.height)
-        own = panel.height - 1 - y if panel.upright.get("com_scan") == "descending" else y
+        y = np.arange(count)
+        own = panel.first_common + (count - 1 - y if panel.upright.get("com_scan") == "descending" else y)
         pinned = "com_pins" in settings
         pin = _pin(own, panel.com_pins if pinned else "", panel.com_left_right if pinned else "", lines)
         output_of_pin = np.empty(lines, dtype=np.int64)

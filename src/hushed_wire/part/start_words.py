@@ -14,6 +14,7 @@ def start_words(part: Part, panel: Panel) -> dict[str, object]:
     it, the panel's keys, and a few that follow from these."""
     words: dict[str, object] = {role: part.reset.get(register, 0) for role, register in part.memory.registers.items()}
     words |= {
+        "width": panel.width,
         "height": panel.height,
         "columns": -(-panel.width // 8) * 8,
         "com_pins": panel.com_pins,

@@ -242,7 +242,7 @@ def framing_of(part: Part, kind: str, roles: set[str], bits: int = 0) -> str:
 ANY_PANEL = ("width", "height", "needs", "supply", "colour", "name")
 TURNED = ("rotate", "mirror", "bands")
 PANEL_KEYS: dict[str, tuple[str, ...]] = {
-    "paged": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "com_pins", "com_left_right"),
+    "paged": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "com_pins", "com_left_right", "first_common"),
     "pixel": (*ANY_PANEL, *TURNED, "column_offset", "row_offset", "upright", "memory"),
     "dimmed": (*ANY_PANEL, "rotate", "mirror"),
     "chain": (*ANY_PANEL, "rotate", "mirror", "begin", "run", "serpentine"),

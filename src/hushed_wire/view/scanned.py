@@ -5,9 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from ..link.scan import Scan
+from ..part.catalogs import catalog_names
 from .pipe_console import kit_of
 
 __all__ = ["record", "report"]
+
+FEW = 2  # parts that an address could be, up to which each is told with what it is
 
 
 def report(out: Any, scan: Scan, known: dict[int, str], assumed: str = "") -> None:
@@ -38,11 +41,11 @@ def report(out: Any, scan: Scan, known: dict[int, str], assumed: str = "") -> No
             sense = (
                 kit.Text().append(f"{own}, as the rig says", style="good")
                 if own
-                else kit.Text("; ".join(names) or "nothing that is known here")
+                else kit.Text(_named(names) or "nothing that is known here")
             )
             others = [name for name in names if own and f"({name.split()[0]})" not in own]
             if others:
-                sense.append(f"; others here: {'; '.join(others)}", style="quiet")
+                sense.append(f"; others here: {_named(others)}", style="quiet")
             table.add_row(f"{row.address:#04x}", f"{2 * row.address:#04x}, {2 * row.address + 1:#04x}", share, row.probe, sense)
         out.print(table)
     for entry in scan.missing:
@@ -59,6 +62,14 @@ def report(out: Any, scan: Scan, known: dict[int, str], assumed: str = "") -> No
         )
     for address, why in scan.skipped:
         out.print(kit.Text().append("skipped  ", style="note").append(f"{address:#04x}: {why}"))
+
+
+def _named(names: list[str]) -> str:
+    """What an address could be; parts of the catalog, which has their titles, by their names alone where there are many."""
+    own = catalog_names()
+    if len(names) > FEW:
+        names = [name.partition(" (")[0] if name.partition(" (")[0] in own else name for name in names]
+    return "; ".join(names)
 
 
 def record(scan: Scan, kind: str) -> dict[str, Any]:
