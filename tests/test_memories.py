@@ -230,6 +230,31 @@ class Dimmed(unittest.TestCase):
         held, written = memory_of("is31fl3731", sent)
         self.assertEqual({divmod(k, 0xB4): held[k] for k in np.flatnonzero(written).tolist()}, memory)
 
+    @given(
+        st.lists(st.tuples(st.integers(0, 1), st.integers(0, 0x47), st.binary(min_size=1, max_size=40)), max_size=6),
+        st.binary(min_size=192, max_size=192),
+    )
+    @MANY
+    def test_is31fl3733(self, writes: list[tuple[int, int, bytes]], bright: bytes) -> None:
+        """A LED at SWy and CSx lights with byte (y - 1) x 16 + x - 1 of page 1, if bit x - 1 of the two bytes of SWy in page 0 is 1."""
+        pages = [bytearray(192), bytearray(bright)]
+        sent: Sent = [(False, b"\xfe"), (True, b"\xc5"), (False, b"\xfd"), (True, b"\x01"), (False, b"\x00"), (True, bright)]
+        for page, register, raw in writes:
+            sent += [
+                (False, b"\xfe"),
+                (True, b"\xc5"),
+                (False, b"\xfd"),
+                (True, bytes([page])),
+                (False, bytes([register])),
+                (True, raw),
+            ]
+            pages[page][register : register + len(raw)] = raw
+        glass = model_of_sent("is31fl3733", sent).glass(load("is31fl3733").panel("16x12"))
+        for sw in range(12):
+            for cs in range(16):
+                on = pages[0][2 * sw + cs // 8] >> cs % 8 & 1
+                self.assertAlmostEqual(float(glass.light[sw, cs]), on * pages[1][16 * sw + cs] / 255, 5)
+
 
 class Papers(unittest.TestCase):
     """SSD1680, 8: 11h (which way the counters run, and which first), 44h, 45h, 4Eh, 4Fh, 24h and 26h, a byte at a time."""

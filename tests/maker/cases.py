@@ -431,16 +431,18 @@ def leds(seed: int, wrong: str, part: str = "ws2812") -> Made:
     return Made(wave, _bus(kind, roles) + DEVICE.format(on="wires", part=part, panel=panel), _options(kind, roles, part, panel))
 
 
-def dimmed(seed: int, wrong: str, present: bool = True) -> Made:
+def dimmed(seed: int, wrong: str, present: bool = True, part: str = "is31fl3731") -> Made:
     """LEDs that are dimmed one by one, on I2C."""
     chance = random.Random(seed)
     wave = Wave(seed, SCL=1, SDA=1)
-    bus = I2c(wave, chance.choice((100e3, 390e3)), (0x74,) if present else ())
+    wide = part == "is31fl3733"
+    address, panel = (0x50, "16x12") if wide else (0x74, "16x9")
+    bus = I2c(wave, chance.choice((100e3, 390e3)), (address,) if present else ())
     wave.wait(2e6)
-    displays.dimmed(lambda values: bus.write(0x74, values), wave, chance, wrong)
+    (displays.dimmed_wide if wide else displays.dimmed)(lambda values: bus.write(address, values), wave, chance, wrong)
     roles = {"scl": "SCL", "sda": "SDA"}
-    rig = _bus("i2c", roles) + DEVICE.format(on="wires", part="is31fl3731", panel="16x9") + "address = 0x74\n"
-    return Made(wave, rig, _options("i2c", roles, "is31fl3731", "16x9"))
+    rig = _bus("i2c", roles) + DEVICE.format(on="wires", part=part, panel=panel) + f"address = {address:#x}\n"
+    return Made(wave, rig, _options("i2c", roles, part, panel))
 
 
 def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True, part: str = "ssd1680") -> Made:
@@ -846,6 +848,9 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wired("grey", seed, {"wired": "i2c"}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield Case("grey", seed, ("address.no-answer",), kinds={"wired": "i2c", "present": False})
     yield from _wrong("dimmed", seed, {}, "setup.shutdown", "picture.blank")
+    yield from _wrong(
+        "dimmed", seed, {"part": "is31fl3733"}, "setup.shutdown", "picture.blank", "setup.contrast-low", "setup.step-missing"
+    )
     yield Case("dimmed", seed, ("address.no-answer",), kinds={"present": False})
     yield from _wired("dimmed", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield from _wrong("leds", seed, {}, "timing.pulse-short", "picture.blank", "picture.partial")
@@ -972,7 +977,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
-        ("dimmed", {}), ("leds", {}), ("leds", {"part": "apa102"}),
+        ("dimmed", {}), ("dimmed", {"part": "is31fl3733"}), ("leds", {}), ("leds", {"part": "apa102"}),
         ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),
         ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("paper", {"part": "uc8151"}), ("paper", {"part": "uc8151", "inks": 2}),
         ("grey", {}), ("grey", {"wired": "i2c"}), ("grey", {"part": "ssd1322"}),

@@ -14,7 +14,7 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "dimmed", "halved", "halves_chip", "keyed", "lettered_chip", "matrix", "mono",
+    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "dimmed", "dimmed_wide", "halved", "halves_chip", "keyed", "lettered_chip", "matrix", "mono",
     "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
@@ -528,6 +528,40 @@ def dimmed(write: Callable[[Sequence[int]], object], wave: Wave, chance: random.
         flat = drawn.reshape(-1).tolist()
         for at in range(0, 144, size):
             write([0x24 + at, *flat[at : at + size]])
+        wave.wait(5e6)
+
+
+def dimmed_wide(write: Callable[[Sequence[int]], object], wave: Wave, chance: random.Random, wrong: str = "") -> None:
+    """IS31FL3733 (rev. B): each choice of a page unlocked ahead of it, switches, brightness, then current and the way out of shutdown."""
+
+    def page(number: int) -> None:
+        if wrong != "setup.step-missing":
+            write([0xFE, 0xC5])
+        write([0xFD, number])
+
+    def brightness() -> None:
+        drawn = scene(chance, 16, 12).astype(int) * chance.randrange(20, 256)
+        if wrong == "picture.blank":
+            drawn[:] = 0
+        size = chance.choice((16, 64, 192))
+        flat = drawn.reshape(-1).tolist()
+        for at in range(0, 192, size):
+            write([at, *flat[at : at + size]])
+
+    early = chance.random() < 0.5  # whether the LEDs are lit before there is anything to see
+    page(0)
+    write([0x00, *[0xFF] * 24])
+    if early:
+        page(1)
+        brightness()
+    page(3)
+    write([0x01, 0 if wrong == "setup.contrast-low" else chance.randrange(0x40, 0x100)])
+    if wrong != "setup.shutdown":
+        write([0x00, 0x01])
+    wave.wait(1e6)
+    page(1)
+    for _ in range(chance.randint(1, 3)):
+        brightness()
         wave.wait(5e6)
 
 

@@ -244,13 +244,24 @@ class Leds(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     start: int = 0
 
 
+class Dimming(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """Where a driver of LEDs has what, in banks of `size` registers. banks: the first bank of each set of registers that is chosen. switches, levels:
+    (bank, register) of the first LED's switch and of its brightness, in the first frame."""
+
+    banks: dict[str, int]
+    count: int
+    size: int
+    switches: tuple[int, int]
+    levels: tuple[int, int]
+
+
 class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     """The memory: which model, how large, which registers the model reads, how a picture is brought to its place.
 
     kind: paged, character, digit, pixel, paper, lettered (text and pixels), dimmed (LEDs), chain (of LEDs), port, scanned (LEDs without a chip) or unknown.
 
     turns: what an order of columns that is reversed turns round, where several pixels lie at one address: all of them, or addresses, whose
-    pixels stay as they are. leds: how those of a chain lie in an update.
+    pixels stay as they are. leds: how those of a chain lie in an update. dimming: where registers of LEDs are.
 
     wrap: what the pointer does behind the last column of a page. chips: how
     many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. fold: rows of the glass behind which it
@@ -277,6 +288,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     fold: int = 0
     commons: Literal["rows", "columns"] = "rows"
     leds: Leds | None = None
+    dimming: Dimming | None = None
 
 
 class Busy(msgspec.Struct, forbid_unknown_fields=True, frozen=True):

@@ -222,14 +222,14 @@ def _update(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 def _dimmed(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """Rows of a byte of brightness for each LED, in the frame that is shown."""
-    from ..part.dimmed import BRIGHTNESS, address_command
+    from ..part.dimmed import address_command, level_register
 
     part = state.target.part
     native, (x0, y0, x1, y1) = _native(state, box)
     grey = ((thousandths(native) + 500) // 1000).astype(np.uint8)
-    sends = commands_of(state, part.memory.area["enter"], {"page": int(state.role("frame"))})
+    sends = commands_of(state, part.memory.area["enter"], {"page": int(state.role("frame", 0))})
     for row in range(y0, y1):
-        at = BRIGHTNESS + row * part.memory.columns + x0
+        at = level_register(part, x0, row)
         sends += [Send(False, part.find(address_command(at)).encode({"address": at})), Send(True, grey[row, x0:x1].tobytes())]
     return sends
 

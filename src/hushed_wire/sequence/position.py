@@ -184,11 +184,11 @@ def _chain(target: Target, column: int, row: int) -> Position:
 
 def _dimmed(target: Target, column: int, row: int) -> Position:
     """A LED with a byte of brightness."""
-    from ..part.dimmed import BRIGHTNESS, address_command
+    from ..part.dimmed import address_command, level_register
 
-    at = BRIGHTNESS + row * target.part.memory.columns + column
+    at = level_register(target.part, column, row)
     lines = [f"{address_command(at)} address={at:#04x}"]
-    return Position(column, row, "LEDs", f"brightness in register {at:02X}h of a frame", at, tuple(lines), _sent(target, lines))
+    return Position(column, row, "LEDs", f"brightness in register {at:02X}h", at, tuple(lines), _sent(target, lines))
 
 
 PLACES: dict[str, Callable[[Target, int, int], Position]] = {

@@ -137,10 +137,12 @@ def _memory(part: Part) -> list[str]:
             "",
             f"{ahead} {', '.join(memory.leds.order)}, a byte each; the LED nearest to the driver comes first   [{memory.source}]",
         ]
-    if memory.kind == "dimmed":
+    if memory.kind == "dimmed" and memory.dimming is not None:
+        (_, switches), (_, levels) = memory.dimming.switches, memory.dimming.levels
+        sets = " and ".join(memory.dimming.banks)
         return [
             "",
-            f"eight frames: switches from 00h, blinking from 12h, brightness from 24h, {memory.columns} LEDs a row   [{memory.source}]",
+            f"{sets}: a bit for each LED from {switches:02X}h, its brightness from {levels:02X}h, {memory.columns} LEDs a row   [{memory.source}]",
         ]
     if memory.kind == "lettered":
         return [
