@@ -3,7 +3,9 @@
 The product places runs of data in closed form; here a pointer moves byte by byte. Commands and data are random, in any order.
 """
 
+import random
 import unittest
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -12,6 +14,7 @@ from hypothesis import strategies as st
 
 from hushed_wire.part import Payload, commands, load
 from hushed_wire.part.chips import model_for
+from maker.displays import glass_digits
 
 MANY = settings(deadline=None, max_examples=60)
 Sent = list[tuple[bool, bytes]]  # whether data, and the bytes
@@ -206,6 +209,50 @@ class Digits(unittest.TestCase):
                 else:
                     pointer = value & 15
         self.assertEqual(memory_of("ht16k33", sent)[0], memory)
+
+
+class SegmentGlass(unittest.TestCase):
+    """PCF8576: Figure of filling orders, Display RAM, Data pointer, Subaddress counter; a bit at a time."""
+
+    @given(
+        st.integers(1, 4),
+        st.lists(st.tuples(st.integers(0, 39), st.sampled_from([0, 0, 0, 1]), st.booleans(), st.binary(max_size=30)), min_size=1, max_size=6),
+    )  # fmt: skip
+    @MANY
+    def test_pcf8576(self, planes: int, writes: list[tuple[int, int, bool, bytes]]) -> None:
+        sent: Sent = [(False, bytes([0x48 | planes % 4]))]
+        memory: dict[tuple[int, int], int] = {}
+        seat = 0
+        for at, chip, said, raw in writes:
+            if said:
+                sent, seat = [*sent, (False, bytes([0x60 | chip]))], chip
+            sent += [(False, bytes([at])), (True, raw)]
+            for byte in raw:
+                for k in range(8):
+                    if seat == 0 and at + k // planes < 40:
+                        memory[at + k // planes, k % planes] = byte >> 7 - k & 1
+                at += -(-8 // planes)
+                if at >= 40 and seat == 0:
+                    seat = 1
+        held, written = memory_of("pcf8576", sent)
+        expected = {
+            column: sum(8 >> plane for (own, plane), bit in memory.items() if own == column and bit) for column, _ in memory
+        }
+        self.assertEqual({column: held[column] for column in np.flatnonzero(written).tolist()}, expected)
+
+    def test_a_digit_of_every_drive_mode(self) -> None:
+        for planes, panel in ((1, "5-digits"), (2, "10-digits"), (4, "20-digits")):
+            chance, sent = random.Random(planes), list[tuple[bool, bytes]]()
+
+            def write(values: Sequence[int], sent: Sent = sent) -> None:
+                last = next(k for k, value in enumerate(values) if value < 0x80) + 1
+                sent += [
+                    (False, bytes(value & 0x7F for value in values[:last])),
+                    *([(True, bytes(values[last:]))] if values[last:] else []),
+                ]
+
+            said = glass_digits(write, chance, planes)
+            self.assertEqual(model_of_sent("pcf8576", sent).glass(load("pcf8576").panel(panel)).lines, [said])
 
 
 class Dimmed(unittest.TestCase):

@@ -445,6 +445,20 @@ def dimmed(seed: int, wrong: str, present: bool = True, part: str = "is31fl3731"
     return Made(wave, rig, _options("i2c", roles, part, panel))
 
 
+def gauge(seed: int, wrong: str, planes: int = 4, present: bool = True) -> Made:
+    """Segment glass on I2C, of one, two or four backplanes."""
+    chance = random.Random(seed)
+    wave = Wave(seed, SCL=1, SDA=1)
+    bus = I2c(wave, chance.choice((100e3, 390e3)), (0x38,) if present else ())
+    wave.wait(2e6)
+    displays.glass_digits(lambda values: bus.write(0x38, values), chance, planes, wrong)
+    wave.wait(1e6)
+    roles = {"scl": "SCL", "sda": "SDA"}
+    panel = {1: "5-digits", 2: "10-digits", 4: "20-digits"}[planes]
+    rig = _bus("i2c", roles) + DEVICE.format(on="wires", part="pcf8576", panel=panel) + "address = 0x38\n"
+    return Made(wave, rig, _options("i2c", roles, "pcf8576", panel))
+
+
 def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True, part: str = "ssd1680") -> Made:
     """E-paper. answers: BUSY was captured. there: the display is."""
     chance = random.Random(seed)
@@ -710,7 +724,7 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
-    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic, "leds": leds, "dimmed": dimmed,
+    "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic, "leds": leds, "dimmed": dimmed, "gauge": gauge,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -852,6 +866,9 @@ def faults(seed: int) -> Iterator[Case]:
         "dimmed", seed, {"part": "is31fl3733"}, "setup.shutdown", "picture.blank", "setup.contrast-low", "setup.step-missing"
     )
     yield Case("dimmed", seed, ("address.no-answer",), kinds={"present": False})
+    yield from _wrong("gauge", seed, {"planes": 2 ** (seed % 3)}, "setup.display-off", "setup.wrong-geometry", "picture.blank")
+    yield Case("gauge", seed, ("address.no-answer",), kinds={"present": False})
+    yield from _wired("gauge", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()), ("low SCL", STUCK, ()))
     yield from _wired("dimmed", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield from _wrong("leds", seed, {}, "timing.pulse-short", "picture.blank", "picture.partial")
     yield from _wrong("leds", seed, {"part": "apa102"}, "picture.blank", "picture.partial")
@@ -977,6 +994,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
+        ("gauge", {}), ("gauge", {"planes": 2}), ("gauge", {"planes": 1}),
         ("dimmed", {}), ("dimmed", {"part": "is31fl3733"}), ("leds", {}), ("leds", {"part": "apa102"}),
         ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),
         ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("paper", {"part": "uc8151"}), ("paper", {"part": "uc8151", "inks": 2}),

@@ -14,8 +14,8 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "dimmed", "dimmed_wide", "halved", "halves_chip", "keyed", "lettered_chip", "matrix", "mono",
-    "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
+    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved", "halves_chip", "keyed",
+    "lettered_chip", "matrix", "mono", "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -563,6 +563,52 @@ def dimmed_wide(write: Callable[[Sequence[int]], object], wave: Wave, chance: ra
     for _ in range(chance.randint(1, 3)):
         brightness()
         wave.wait(5e6)
+
+
+# Segments of a byte, the first bit first, by how many backplanes share a digit (PCF8576 datasheet, figure of LCD layouts and filling orders).
+FILLING = {
+    1: ("c", "b", "a", "f", "g", "e", "d", "dp"),
+    2: ("a", "b", "f", "g", "e", "c", "d", "dp"),
+    4: ("a", "c", "b", "dp", "f", "e", "g", "d"),
+}
+SEVEN = dict(
+    zip(
+        "0123456789 -",
+        ("abcdef", "bc", "abdeg", "abcdg", "bcfg", "acdfg", "acdefg", "abc", "abcdefg", "abcdfg", "", "g"),
+        strict=True,
+    )
+)
+
+
+def glass_digits(write: Callable[[Sequence[int]], object], chance: random.Random, planes: int, wrong: str = "") -> str:
+    """PCF8576 (rev. 12): the set-up in one transfer or in several, then digits, all at once or some; gives back what they show."""
+    count = {1: 5, 2: 10, 4: 20}[planes]
+    told = {1: 2, 2: 4, 4: 1}[planes] if wrong == "setup.wrong-geometry" else planes
+    mode = 0x40 | (0 if wrong == "setup.display-off" else 8) | {4: 0, 1: 1, 2: 2}[told]
+    steps = [mode, 0x60, 0x78, 0x70]
+    if chance.random() < 0.5:
+        write([step | 0x80 for step in steps[:-1]] + steps[-1:])
+    else:
+        for step in steps:
+            write([step])
+    said = ""
+
+    def put(first: int, text: str) -> None:
+        data = []
+        for char in text:
+            lit = "" if wrong == "picture.blank" else SEVEN[char]
+            data.append(sum(0x80 >> k for k, name in enumerate(FILLING[planes]) if name in lit))
+        at = first * 8 // planes
+        write([*([0xE0, at] if chance.random() < 0.5 else [0x80 | at, 0x60]), *data])
+
+    for _ in range(chance.randint(1, 3)):
+        said = "".join(chance.choice("0123456789 -") for _ in range(count - 1)) + chance.choice("0123456789")
+        put(0, said)
+        if chance.random() < 0.5:
+            number = chance.randrange(count)
+            said = said[:number] + "8" + said[number + 1 :]
+            put(number, "8")
+    return said
 
 
 class _Refreshed:

@@ -262,6 +262,7 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
 
     turns: what an order of columns that is reversed turns round, where several pixels lie at one address: all of them, or addresses, whose
     pixels stay as they are. leds: how those of a chain lie in an update. dimming: where registers of LEDs are.
+    backplanes: of segment glass, bits at an address. filled: whether data fill only those of the backplanes in use; data_bits: of a word of data.
 
     wrap: what the pointer does behind the last column of a page. chips: how
     many of the part share a glass, beside or below one another. layout: how pixels lie in its bytes. fold: rows of the glass behind which it
@@ -289,6 +290,9 @@ class Memory(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     commons: Literal["rows", "columns"] = "rows"
     leds: Leds | None = None
     dimming: Dimming | None = None
+    backplanes: int = 0
+    filled: bool = True
+    data_bits: int = 8
 
 
 class Busy(msgspec.Struct, forbid_unknown_fields=True, frozen=True):

@@ -6,6 +6,7 @@ journal. Whether the outputs drive digits or dots is the panel's `form`.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 import numpy as np
@@ -18,7 +19,9 @@ from .model import NEVER, Journal
 from .mounting import as_seen
 from .segments import SHAPES, character, kind_of
 
-__all__ = ["DigitMemory", "DigitTexts", "modules_turned", "shown_by"]
+__all__ = ["CODE", "DigitMemory", "DigitTexts", "modules_turned", "shown_by"]
+
+CODE = 8  # bits of the code of a digit of segment glass
 
 
 class DigitMemory(Journal):
@@ -44,9 +47,13 @@ class DigitMemory(Journal):
         """(size,) bytes at a tick, and which of them were written."""
         return self.held(self.size, when)
 
+    def codes(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
+        """(size,) codes of what begins at each address at a tick, and which of them were written."""
+        return self.at(when)
+
     def lit(self, when: int = NEVER, from_reset: bool = True) -> tuple[NDArray[np.uint8], NDArray[np.bool_], bool]:
         """(size,) outputs of each byte as they light, which bytes are known, and whether the part drives anything at all."""
-        memory, known = self.at(when)
+        memory, known = self.codes(when)
         roles = self.roles(when)
 
         def is_set(role: str, good: str) -> bool:
@@ -147,11 +154,35 @@ class DigitTexts:
 
     def _characters(self, first: int, values: list[int]) -> str | None:
         """values: from a byte of the memory on."""
+        if self.part.memory.backplanes:
+            codes = list(_codes_from(self.part, self.panel, first, values).values())
+            kind = kind_of(self.panel.segments)
+            return "".join(character(names_of(code, self.panel.segments), kind) for code in codes) or None
         held = {(first + number) % self.part.memory.columns: value for number, value in enumerate(values)}
         whole = [cell for cell in self.cells if all(cell + part in held for part in range(self.wide))]
         codes = [sum(held[cell + part] << 8 * part for part in range(self.wide)) for cell in whole]
         kind = kind_of(self.panel.segments)
         return "".join(character(names_of(code, self.panel.segments), kind) for code in codes) if whole else None
+
+
+def _codes_from(part: Part, panel: Panel, first: int, values: Sequence[int]) -> dict[int, int]:
+    """The digits of a panel that words of data write whole from an address on: their codes, by their addresses."""
+    bits, planes = part.memory.data_bits, part.memory.backplanes
+    register = part.memory.registers.get("backplanes", "")
+    if register and part.memory.filled:
+        planes = int(panel.needs.get(register, part.reset.get(register, planes)))
+    each = -(-bits // planes)
+    at = {
+        (first + each * number + bit // planes, bit % planes): value >> (bits - 1 - bit) & 1
+        for number, value in enumerate(values)
+        for bit in range(bits)
+    }
+    out = {}
+    for cell in panel.cells[0]:
+        own = [at.get((cell + bit // planes, bit % planes)) for bit in range(CODE)]
+        if None not in own:
+            out[cell] = int("".join(map(str, own)), 2)
+    return out
 
 
 def modules_turned(pixels: NDArray[np.bool_], degrees: int) -> NDArray[np.bool_]:

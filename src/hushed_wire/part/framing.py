@@ -8,7 +8,7 @@ follows, then the next control byte.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +17,7 @@ from ..bus.words import Columns, Transactions, Words
 from .control import CONTINUES, IS_DATA, wrap_control_byte
 from .wrap import Send
 
-__all__ = ["Framing", "Payload", "control_byte", "first_byte", "payload_of", "plain", "wrap_control_byte"]
+__all__ = ["Framing", "Payload", "continued", "control_byte", "first_byte", "payload_of", "plain", "wrap_control_byte"]
 
 
 @dataclass(eq=False)
@@ -98,6 +98,18 @@ def plain(words: Words, transactions: Transactions, first: NDArray[np.int64], ch
     """Every byte is a command of its own."""
     word, owner, _, reached = _reached(words, transactions, first, chosen)
     return _payload(words, word[reached], np.zeros(np.count_nonzero(reached), bool), chosen[owner[reached]])
+
+
+def continued(words: Words, transactions: Transactions, first: NDArray[np.int64], chosen: NDArray[np.int64]) -> Payload:
+    """Commands with their top bit set, a last one without, then data (PCF8576 datasheet, "Command decoder", bit C); commands come without that bit."""
+    word, owner, position, reached = _reached(words, transactions, first, chosen)
+    value = words.value[word]
+    last = np.full(len(chosen), np.iinfo(np.int64).max)
+    ends = value & 0x80 == 0
+    np.minimum.at(last, owner[ends], position[ends])
+    data = position > last[owner]
+    out = _payload(words, word[reached], data[reached], chosen[owner[reached]])
+    return replace(out, value=np.where(out.data, out.value, out.value & 0x7F).astype(np.uint8))
 
 
 Framing = Callable[[Words, Transactions, NDArray[np.int64], NDArray[np.int64]], Payload]

@@ -153,6 +153,7 @@ MODELS = {
     "character": ("character", "CharacterMemory"),
     "digit": ("digit", "DigitMemory"),
     "pixel": ("pixel", "PixelMemory"),
+    "lcd": ("lcd", "LcdMemory"),
     "dimmed": ("dimmed", "DimmedMemory"),
     "chain": ("chained", "ChainMemory"),
     "lettered": ("lettered", "LetteredMemory"),
@@ -165,6 +166,6 @@ MODELS = {
 
 def model_of(part: Part) -> type[Any]:
     """The model of a part's kind of memory."""
-    module, name = MODELS[part.memory.kind]
+    module, name = MODELS["lcd" if part.memory.backplanes else part.memory.kind]
     found: type[Any] = getattr(importlib.import_module(f"{__package__}.{module}"), name)
     return found

@@ -17,7 +17,7 @@ from ..bus.channel import Channel
 from ..bus.nibbles import Nibbles, Switch
 from ..bus.words import CUT, END, START, STOP, Transactions, Words
 from .describe import Panel
-from .framing import Framing, Payload, control_byte, first_byte, plain
+from .framing import Framing, Payload, continued, control_byte, first_byte, plain
 from .scanned import shape_of, to_bytes
 from .wrap import MEMORY, SYNC, WRAPS
 
@@ -98,6 +98,12 @@ class FirstByte(Called):
     """A command that opens the transaction, and its data."""
 
     framed = staticmethod(first_byte)
+
+
+class Continued(Called):
+    """Commands that say whether another one follows, and data behind the last."""
+
+    framed = staticmethod(continued)
 
 
 def _owners(table: Transactions) -> NDArray[np.int64]:
@@ -350,6 +356,7 @@ RECEIVERS: dict[str, Callable[[Seat], Receiver]] = {
     "i2c-first-byte": FirstByte,
     "i2c-register": Called,
     "i2c-plain": Called,
+    "i2c-continued": Continued,
     "dc-line": Selected,
     "nine-bit": Selected,
     "register-pairs": Paired,

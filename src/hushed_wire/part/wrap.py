@@ -84,6 +84,27 @@ def _opened(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
     return [Transfer(((False, raw),)) for raw in out]
 
 
+def _continued(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Commands, of which all but the last have their top bit set, and the data behind it; a command behind data opens another transfer."""
+    out: list[tuple[bytearray, bytearray]] = []
+    for send in sends:
+        if send.data:
+            if not out:
+                raise HushedError(
+                    "data need a command ahead of them in the same transfer",
+                    remedy="write them behind one: display-address 0 0xFF*20",
+                )
+            out[-1][1].extend(send.raw)
+        else:
+            if not out or out[-1][1]:
+                out.append((bytearray(), bytearray()))
+            out[-1][0].extend(send.raw)
+    return [
+        Transfer(((False, bytes(byte | 0x80 for byte in commands[:-1]) + bytes([commands[-1] & 0x7F]) + bytes(data)),))
+        for commands, data in out
+    ]
+
+
 def _marked(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
     """A step is one select; a level or a bit tells commands from data. Sends to other chips are other transfers."""
     out: list[Transfer] = []
@@ -155,6 +176,7 @@ WRAPS: dict[str, Framing] = {
     "i2c-first-byte": Framing("i2c", 8, _opened),
     "i2c-register": Framing("i2c", 8, _joined, marked=False),
     "i2c-plain": Framing("i2c", 8, _joined, marked=False),
+    "i2c-continued": Framing("i2c", 8, _continued),
     "dc-line": Framing("spi", 8, _marked, of=("dc",)),
     "nine-bit": Framing("spi", 9, _marked, without=("dc",), said=True),
     "register-pairs": Framing("spi", 16, _pairs, marked=False, of=("cs", "cs1"), without=("dc",), chains=True),
@@ -212,6 +234,10 @@ def unwrap(framing: str, raw: bytes, halves: int = -1, whole: int = -1) -> list[
                 out.append(Send(bool(control & IS_DATA), raw[at + 1 :]))
                 break
         return [send for send in out if send.raw]
+    if framing == "i2c-continued":
+        last = next((at for at, byte in enumerate(raw) if byte < 0x80), len(raw) - 1) + 1
+        commands = bytes(byte & 0x7F for byte in raw[:last])
+        return [send for send in (Send(False, commands), Send(True, raw[last:])) if send.raw]
     if framing.endswith("-first-byte"):
         return [send for send in (Send(False, raw[:1]), Send(True, raw[1:])) if send.raw]
     if framing == "spi-sync-byte":

@@ -293,5 +293,7 @@ def digit_sends(state: State, cell: int, value: int, bits: int = 8) -> list[Send
     chips, cell = (1 << (cell >> 8) if state.target.chips > 1 else 0), cell & 0xFF
     if f"digit-{cell}" in part.by_name:
         return list(command_sends(part, Statement("", "", f"digit-{cell}", (str(value),), {}), chips)[0])
-    pointer = part.find("display-address").encode({"address": cell})
-    return [Send(False, pointer), Send(True, value.to_bytes(-(-bits // 8), "little"))]
+    sends = commands_of(state, part.memory.area.get("enter", ()), {})
+    sends.append(Send(False, part.find("display-address").encode({"address": cell})))
+    raw = bytes([value >> 4, value & 0x0F]) if part.memory.data_bits == 4 else value.to_bytes(-(-bits // 8), "little")
+    return [*sends, Send(True, raw)]

@@ -128,7 +128,8 @@ def _digit(target: Target, column: int, row: int) -> Position:
     panel, part = target.panel, target.part
     if panel.form == "digits":
         chip, cell = divmod(panel.cells[0][column], 0x100)
-        unit, place, address, lit = "digits", f"byte {cell}", panel.cells[0][column], "0"
+        where = f"address {cell}" if part.memory.backplanes else f"byte {cell}"
+        unit, place, address, lit = "digits", where, panel.cells[0][column], "0"
     else:
         y, x = _in_module(panel, row, column)
         (chip, cell), bit = divmod(panel.cells[y][x // 8], 0x100), x % 8

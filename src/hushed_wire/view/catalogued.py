@@ -120,6 +120,11 @@ def _memory(part: Part) -> list[str]:
             "one line     00h 01h … 4Fh, then 00h again",
             f"own glyphs   codes 0 to 7: eight rows of five bits each, CGRAM 00h to 3Fh        [{memory.source}]",
         ]
+    if memory.backplanes:
+        return [
+            "",
+            f"{memory.columns} addresses of {memory.backplanes} bits, one for each backplane; what they turn dark is the glass's wiring   [{memory.source}]",
+        ]
     if memory.kind == "digit":
         return [
             "",

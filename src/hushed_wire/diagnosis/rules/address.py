@@ -94,13 +94,11 @@ def _reserved(case: Case, silent: dict[int, Mask]) -> Iterator[Finding]:
 
 
 def _meant(called: int) -> int | None:
-    """The catalog address of which `called` is the 8-bit form."""
-    for name in catalog_names():
-        i2c = load(name).i2c
-        for address in i2c.addresses if i2c else []:
-            if called in (2 * address & 0x7F, 2 * address + 1 & 0x7F):
-                return address
-    return None
+    """The catalog address of which `called` is the 8-bit form; None where it may well be meant as it is, being that of a part itself."""
+    own = [address for name in catalog_names() if (i2c := load(name).i2c) is not None for address in i2c.addresses]
+    if called in own:
+        return None
+    return next((address for address in own if called in (2 * address & 0x7F, 2 * address + 1 & 0x7F)), None)
 
 
 def _when(case: Case, mask: Mask) -> tuple[float, float, int]:
