@@ -6,15 +6,19 @@ The product places runs of data in closed form; here a pointer moves byte by byt
 import random
 import unittest
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hushed_wire.bus.channel import Channel
+from hushed_wire.bus.words import CUT, END, START, STOP, Transactions, Words
 from hushed_wire.part import Payload, commands, load
 from hushed_wire.part.chips import model_for
-from maker.displays import glass_digits
+from hushed_wire.part.receive import RECEIVERS, Seat
+from maker.displays import bit_glass, glass_digits
 
 MANY = settings(deadline=None, max_examples=60)
 Sent = list[tuple[bool, bytes]]  # whether data, and the bytes
@@ -253,6 +257,35 @@ class SegmentGlass(unittest.TestCase):
 
             said = glass_digits(write, chance, planes)
             self.assertEqual(model_of_sent("pcf8576", sent).glass(load("pcf8576").panel(panel)).lines, [said])
+
+    @given(st.integers(0, 999), st.lists(st.integers(1, 400), max_size=6))
+    @MANY
+    def test_ht1621_bit_by_bit(self, seed: int, cuts: list[int]) -> None:
+        """HT1621, "Command format": transfers of single bits, whatever pieces they come in; the module's digits are what was meant."""
+        sent: list[str] = []
+        said = bit_glass(sent.append, random.Random(seed))
+        bits = np.frombuffer("".join(sent).encode(), np.uint8).astype(np.uint32) - ord("0")
+        ends = np.cumsum([len(one) for one in sent])
+        part, receiver = load("ht1621"), RECEIVERS["spi-bits"](Seat("spi-bits"))
+        edges = sorted({0, len(bits), *(cut for cut in np.cumsum(cuts).tolist() if cut < len(bits))})
+        got = []
+        for low, high in pairwise(edges):
+            first = np.unique([low, *(end for end in ends.tolist() if low < end < high)])
+            last = np.append(first[1:], high)
+            began = np.where(np.isin(first, [0, *ends]), START, CUT).astype(np.uint8)
+            ended = np.where(np.isin(last, ends), STOP, END).astype(np.uint8)
+            at, one = np.arange(low, high), np.ones(high - low, bool)
+            words = Words(bits[low:high], at, at + 1, at, one, ~one)
+            table = Transactions(first - low, last - low, first, last, began, ended, np.zeros(len(first), np.uint8))
+            got += receiver.payloads(Channel("wires", "spi", "", words, table, 1))
+        whole = Payload(
+            *(
+                np.concatenate([getattr(one, name) for one in got])
+                for name in ("value", "data", "time", "start", "end", "transaction")
+            )
+        )
+        glass = model_for(part, [commands(part, whole)], 1e-9, True).glass(part.panel("6-digits"))
+        self.assertEqual((glass.lines, glass.shown), ([said], True))
 
 
 class Dimmed(unittest.TestCase):

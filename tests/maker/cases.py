@@ -459,6 +459,31 @@ def gauge(seed: int, wrong: str, planes: int = 4, present: bool = True) -> Made:
     return Made(wave, rig, _options("i2c", roles, "pcf8576", panel))
 
 
+def bitwise(seed: int, wrong: str) -> Made:
+    """Segment glass on three wires, bit by bit, WR high or low at rest."""
+    chance = random.Random(seed)
+    mode = chance.choice((0, 3))
+    wave = Wave(seed, WR=mode >> 1, DATA=0, CS=1)
+    spi = Spi(wave, chance.choice((40e3, 100e3, 140e3)), mode=mode, sck="WR", mosi="DATA", gap=chance.choice((3e3, 50e3)))
+    if wrong == "frame.wrong-spi-mode":
+        spi.mode = 1 if mode == 0 else 2
+    wave.wait(1e6)
+
+    def send(bits: str) -> None:
+        wave.put(CS=0)
+        wave.wait(2e3)
+        spi.bits(int(bits, 2), len(bits))
+        wave.wait(2e3)
+        wave.put(CS=1)
+        wave.wait(spi.gap)
+
+    displays.bit_glass(send, chance, wrong)
+    wave.wait(1e6)
+    roles = {"sck": "WR", "mosi": "DATA", "cs": "CS"}
+    said = [*_options("spi", roles, "ht1621", "6-digits"), *(["--mode", "3"] if mode == 3 else [])]
+    return Made(wave, _bus("spi", roles, f"mode = {mode}\n") + DEVICE.format(on="wires", part="ht1621", panel="6-digits"), said)
+
+
 def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: bool = True, part: str = "ssd1680") -> Made:
     """E-paper. answers: BUSY was captured. there: the display is."""
     chance = random.Random(seed)
@@ -725,6 +750,7 @@ FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
     "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
     "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic, "leds": leds, "dimmed": dimmed, "gauge": gauge,
+    "bitwise": bitwise,
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
@@ -867,6 +893,18 @@ def faults(seed: int) -> Iterator[Case]:
     )
     yield Case("dimmed", seed, ("address.no-answer",), kinds={"present": False})
     yield from _wrong("gauge", seed, {"planes": 2 ** (seed % 3)}, "setup.display-off", "setup.wrong-geometry", "picture.blank")
+    yield from _wrong(
+        "bitwise",
+        seed,
+        {},
+        "setup.shutdown",
+        "setup.display-off",
+        "setup.wrong-geometry",
+        "picture.blank",
+        "frame.wrong-spi-mode",
+    )
+    yield from _wired("bitwise", seed, {}, ("swap WR DATA", SWAP, ()), ("low DATA", STUCK, ()), ("low WR", STUCK, ()), ("high CS", STUCK, ()),
+                      ("swap CS DATA", SWAP, ()), ("swap CS WR", SWAP, ()), ("invert DATA", INVERTED, ()), ("join WR DATA", JOINED, ()))  # fmt: skip
     yield Case("gauge", seed, ("address.no-answer",), kinds={"present": False})
     yield from _wired("gauge", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()), ("low SCL", STUCK, ()))
     yield from _wired("dimmed", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
@@ -994,7 +1032,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
-        ("gauge", {}), ("gauge", {"planes": 2}), ("gauge", {"planes": 1}),
+        ("bitwise", {}), ("gauge", {}), ("gauge", {"planes": 2}), ("gauge", {"planes": 1}),
         ("dimmed", {}), ("dimmed", {"part": "is31fl3733"}), ("leds", {}), ("leds", {"part": "apa102"}),
         ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),
         ("paper", {}), ("paper", {"inks": 2}), ("paper", {"answers": False}), ("paper", {"part": "uc8151"}), ("paper", {"part": "uc8151", "inks": 2}),

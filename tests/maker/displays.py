@@ -14,7 +14,7 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "Backpack", "Registers", "TEXTS", "character", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved", "halves_chip", "keyed",
+    "Backpack", "Registers", "TEXTS", "bit_glass", "character", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved", "halves_chip", "keyed",
     "lettered_chip", "matrix", "mono", "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
@@ -608,6 +608,37 @@ def glass_digits(write: Callable[[Sequence[int]], object], chance: random.Random
             number = chance.randrange(count)
             said = said[:number] + "8" + said[number + 1 :]
             put(number, "8")
+    return said
+
+
+# Which bit of a digit's two nibbles drives what, the first that is sent first, and the codes of the commands (HT1621, rev. 1.30, "Command Summary").
+MODULE = ("dp", "c", "b", "a", "d", "e", "g", "f")
+
+
+def bit_glass(send: Callable[[str], object], chance: random.Random, wrong: str = "") -> str:
+    """HT1621 (rev. 1.30): commands each in a transfer, or several behind one 100; digits one by one or all at once; gives back what they show."""
+    commons = "0010101"[:4] + ("00" if wrong == "setup.wrong-geometry" else "10")
+    steps = [
+        "" if wrong == "setup.shutdown" else "00000001", "00011000", commons + "01", "00000100", "00000101",
+        "" if wrong == "setup.display-off" else "00000011",
+    ]  # fmt: skip
+    steps = [step + chance.choice("01") for step in steps if step]
+    chance.shuffle(steps)
+    if chance.random() < 0.4:
+        send("100" + "".join(steps))
+    else:
+        for step in steps:
+            send("100" + step)
+    send("101000000" + "0000" * 32)
+    said = " " * 6
+    for _ in range(chance.randint(1, 4)):
+        said = "".join(chance.choice("0123456789 -") for _ in range(5)) + chance.choice("0123456789")
+        bits = ["".join(str(int(wrong != "picture.blank" and name in SEVEN[char])) for name in MODULE) for char in said]
+        if chance.random() < 0.5:
+            send("101000000" + "".join(bits))
+        else:
+            for number, own in enumerate(bits):
+                send(f"101{2 * number:06b}{own}")
     return said
 
 

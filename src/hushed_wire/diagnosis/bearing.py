@@ -75,7 +75,7 @@ def _word_lengths(case: Case) -> list[int]:
     nine = case.bus.bits == 9 or any(channel.bits == 9 for channel in case.channels)
     known = [8, 9] if case.plan.assumed and "mode" in case.kind.settings else [9 if nine else 8]
     able = {WRAPS[name].bits for reading in case.direct for name in reading.part.framings if BUS_OF[name] == case.kind.name}
-    return [bits for bits in known if bits in able] or known
+    return [1] if able == {1} else [bits for bits in known if bits in able] or known
 
 
 def _spans(case: Case, roles: dict[str, int], piece: Trace, active: int | None) -> tuple[Times, Times] | None:

@@ -105,6 +105,32 @@ def _continued(sends: Sequence[Send], address: int, room: int) -> list[Transfer]
     ]
 
 
+COMMANDS, WRITES, READS, PLACE = 0b100, 0b101, 0b110, 0xC0  # modes of three bits, and the command that stands for an address
+
+
+def _bits(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
+    """Single bits: three that say what follows, then a command of eight and one more that tells nothing, or an address of six and data by four
+    (HT1621 datasheet, "Command format"). Here an address is the command 110aaaaa."""
+    out: list[bytearray] = []
+    for send in sends:
+        if send.data:
+            if not out or out[-1][2] != WRITES & 1:
+                raise HushedError(
+                    "data need an address ahead of them in the same transfer", remedy="like: display-address 0 0xF*32"
+                )
+            out[-1].extend(bit for word in send.raw for bit in _as_bits(word, 4))
+            continue
+        for word in send.raw:
+            place = word & 0xE0 == PLACE
+            body = _as_bits(word & 0x1F, 6) if place else _as_bits(word << 1, 9)
+            out.append(bytearray([*_as_bits(WRITES if place else COMMANDS, 3), *body]))
+    return [Transfer(((False, bytes(bits)),)) for bits in out]
+
+
+def _as_bits(value: int, count: int) -> list[int]:
+    return [value >> place & 1 for place in range(count - 1, -1, -1)]
+
+
 def _marked(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
     """A step is one select; a level or a bit tells commands from data. Sends to other chips are other transfers."""
     out: list[Transfer] = []
@@ -183,6 +209,7 @@ WRAPS: dict[str, Framing] = {
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
     "spi-first-byte": Framing("spi", 8, _opened, of=("cs", "cs1"), without=("dc",)),
     "spi-sync-byte": Framing("spi", 8, _synced, of=("cs", "cs1"), without=("dc",)),
+    "spi-bits": Framing("spi", 1, _bits, of=("cs", "cs1"), without=("dc",)),
     "led-frames": Framing("spi", 8, _whole, marked=False, without=("cs", "cs1", "dc")),
     "pulse-chain": Framing("pulse", 8, _whole, marked=False),
     "two-wire-first-byte": Framing("two-wire", 8, _opened),
@@ -244,6 +271,11 @@ def unwrap(framing: str, raw: bytes, halves: int = -1, whole: int = -1) -> list[
         return _unsynced(raw)
     if framing == "spi-opcode":
         return [Send(False, raw[1:])]
+    if framing == "spi-bits":
+        raise HushedError(
+            "what goes over these wires are single bits, no bytes",
+            remedy="leave --on-bus out: commands as the datasheet has them",
+        )
     if framing == "nibbles":
         return [Send(False, _paired(raw, halves, whole))]
     return [Send(False, raw)]

@@ -40,7 +40,7 @@ class Pin:
 
 
 EMITTED = (
-    "i2c-control-byte", "i2c-first-byte", "i2c-register", "i2c-plain", "dc-line", "nine-bit", "register-pairs", "rs-line", "nibbles",
+    "i2c-control-byte", "i2c-first-byte", "i2c-register", "i2c-plain", "i2c-continued", "dc-line", "nine-bit", "register-pairs", "rs-line", "nibbles",
 )  # fmt: skip
 
 

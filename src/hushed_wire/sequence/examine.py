@@ -17,7 +17,7 @@ from ..finding import Finding
 from ..part.bring_up import Unmet, applies, parameter_byte, set_up_in, unmet_registers
 from ..part.describe import BringUp, Part, Value
 from ..part.orientation import TURNS, Orientation, box_of, mirrored
-from ..part.wrap import Send, words_of
+from ..part.wrap import WRAPS, Send, words_of
 from ..units import parse
 from .decimals import DECIMAL, as_hex, unmet_by
 from .listing import Item, items_of
@@ -49,7 +49,12 @@ def examine(
     for number, step in enumerate(steps):
         target = by_name[step.device]
         words = [words_of(target.framing, transfer) for transfer in target.transfers(step.sends)]
-        bits = sum(len(run) for run in words) * BUSES[target.bus_kind].bit_times * (states or {}).get(step.device, 1)
+        each = (
+            min(BUSES[target.bus_kind].bit_times, WRAPS[target.framing].bits)
+            if WRAPS[target.framing].bits == 1
+            else BUSES[target.bus_kind].bit_times
+        )
+        bits = sum(len(run) for run in words) * each * (states or {}).get(step.device, 1)
         if BUSES[target.bus_kind].addressed:
             bits += 9 * len(words)
         within, behind = _busy(target, items[number])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from ..part.wrap import WRAPS
 from ..sequence import Target
 from ..sequence.examine import Examined
 from ..sequence.listing import as_hush
@@ -31,7 +32,7 @@ def built(out: Any, result: Examined, targets: list[Target], path: str, quiet: b
     )
     if not quiet:
         out.print()
-        _listing(out, result, len(used) > 1, every)
+        _listing(out, result, used, every)
     out.print()
     if not result.findings:
         out.print(kit.Text("Nothing is wrong with this sequence, as far as the part's rules tell.", style="good"))
@@ -53,8 +54,9 @@ def sources_of(evidence: Mapping[str, Any]) -> Iterator[str]:
         yield entry["source"]
 
 
-def _listing(out: Any, result: Examined, several: bool, every: bool) -> None:
-    kit = kit_of(out)
+def _listing(out: Any, result: Examined, used: list[Target], every: bool) -> None:
+    kit, several = kit_of(out), len(used) > 1
+    bitwise = {target.name for target in used if WRAPS[target.framing].bits == 1}
     count = len(result.steps)
     shown = list(range(count)) if every or count <= ROWS else [*range(ROWS - 8), *range(count - 8, count)]
     times = time_column([float(result.steps[number].start) for number in shown], 1e-6)
@@ -73,11 +75,16 @@ def _listing(out: Any, result: Examined, several: bool, every: bool) -> None:
         style = "fault" if any(found.severity == "fault" for found in entry.findings) else "warning" if entry.findings else ""
         line = entry.step.place.rpartition(":")[2]
         device = [entry.step.device] if several else []
-        table.add_row(line, times[position], *device, _words(entry), kit.Text(_said(entry), style=style))
+        table.add_row(
+            line, times[position], *device, _words(entry, entry.step.device in bitwise), kit.Text(_said(entry), style=style)
+        )
     out.print(table)
 
 
-def _words(entry: Timed) -> str:
+def _words(entry: Timed, bitwise: bool) -> str:
+    if bitwise:
+        runs = ["".join(map(str, run)) for run in entry.words]
+        return " ".join(runs[:2]) + (f" … {len(runs):,} transfers" if len(runs) > 2 else "")
     words = [word for run in entry.words for word in run]
     width = 4 if any(word > 0x1FF for word in words) else 3 if any(word > 0xFF for word in words) else 2
     text = " ".join(f"{word:0{width}X}" for word in words[:SHOWN])

@@ -224,7 +224,8 @@ class TextReport:
                 if own.span and own.bits > 1
                 else ""
             )
-            text = f"{mode}{own.bits} bits a word{clock}: {counted(transactions, 'transfer')} with {counted(words, 'word')}"
+            what = f"{counted(own.bits, 'bit')} a word" if own.bits > 1 else "bit by bit"
+            text = f"{mode}{what}{clock}: {counted(transactions, 'transfer')} with {counted(words, 'word' if own.bits > 1 else 'bit')}"
         elif kind.each_rests:
             text = f"{own.bits} data lines: {words:,} words" + (f", {own.reads:,} of them reads" if own.reads else "")
             text += f", {show(own.least * tick, 's')} apart at the least" if own.least is not None else ""
@@ -355,6 +356,7 @@ def words_of(own: Channel, index: int, radix: str = "hex", most: int = SHOWN_WOR
         behind = int(who.first[index])
         naks = set((np.flatnonzero(refused(own.words, own.table.take(here), who.take(here))[behind:last]) + behind).tolist())
         first = behind
+    gap, most = (" ", most) if own.bits > 1 else ("", 4 * most)  # single bits stand side by side
     for at in range(first, min(last, first + most)):
         read = own.read is not None and bool(own.read[at])
         now = 2 if read else 1 if own.dc is not None and own.dc[at] == 1 else 0
@@ -363,12 +365,12 @@ def words_of(own: Channel, index: int, radix: str = "hex", most: int = SHOWN_WOR
             text.append(f"{mark} ", style="note")
             marked.add(mark)
         was = now
-        text.append(spelled(int(own.words.value[at]), own.bits, radix) + " ")
+        text.append(spelled(int(own.words.value[at]), own.bits, radix) + gap)
         if at in naks:
             text.append("N ", style="fault")
             marked.add("N")
     if last - first > most:
-        text.append(f"… {last - first:,} in all ", style="quiet")
+        text.append(f"{'' if gap else ' '}… {last - first:,} in all ", style="quiet")
         if naks and min(naks) >= first + most:
             text.append(f"N at byte {min(naks) - first} ", style="fault")
             marked.add("N")

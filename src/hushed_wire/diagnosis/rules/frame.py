@@ -11,6 +11,7 @@ from ...bus.channel import Channel
 from ...bus.i2c_transactions import refused as unacknowledged
 from ...bus.words import CUT, END, RESTART, STOP, Words
 from ...finding import Finding
+from ...part.receive import broken_off
 from ...part.wrap import WRAPS
 from ..bearing import exchanged_by_shape
 from ..case import Case
@@ -130,8 +131,10 @@ def selects(case: Case) -> Iterator[Finding]:
         name, table, clock = case.bus.lines[channel.select], channel.table, case.kind.clocks[0]
         blink = 4 * float(np.median(case.edges(clock).durations()[1:-1])) if case.moves(clock) > 8 else 0.0
         # A word that is cut in two by a select that blinks for less than two clocks: what is left over ahead of it and behind it makes a whole one.
-        spare, rest = _whole_spare(channel), np.append(table.start[1:] - table.end[:-1], np.iinfo(np.int64).max)
-        halves = np.flatnonzero((spare[:-1] > 0) & ((spare[:-1] + spare[1:]) % channel.bits == 0) & (rest[:-1] < blink))
+        (spare, _), rest = left_over(channel), np.append(table.start[1:] - table.end[:-1], np.iinfo(np.int64).max)
+        halves = np.flatnonzero(
+            (spare[:-1] > 0) & ((spare[:-1] + spare[1:]) % channel.bits == 0) & (channel.bits > 1) & (rest[:-1] < blink)
+        )
         if 0 < len(halves) < 0.5 * len(table):  # where it does so all the time, it is meant to, and its words are shorter
             first = int(halves[0])
             yield case.found(
@@ -147,10 +150,12 @@ def selects(case: Case) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def _whole_spare(channel: Channel) -> NDArray[np.int64]:
-    """(m,) bits left over at the end of each transfer; those that the capture began in the middle of have none."""
-    out: NDArray[np.int64] = np.where(channel.table.began == CUT, 0, channel.table.spare).astype(np.int64)
-    return out
+def left_over(channel: Channel) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """(m,) bits left over at the end of each transfer, and of how many whole ones would have been; those that the capture began in the middle of
+    have none."""
+    table = channel.table
+    spare, unit = (table.spare.astype(np.int64), np.full(len(table), channel.bits)) if channel.bits > 1 else broken_off(channel)
+    return np.where(table.began == CUT, 0, spare), unit
 
 
 def _long_enough(case: Case) -> Iterator[Channel]:
@@ -162,12 +167,16 @@ def _long_enough(case: Case) -> Iterator[Channel]:
 def slipped(case: Case) -> Iterator[Finding]:
     """Transfers that are a clock short or long, among whole ones."""
     for channel in _long_enough(case):
-        spare = _whole_spare(channel)[:-1]
+        spare, unit = (column[:-1] for column in left_over(channel))
         broken = np.flatnonzero(spare > 0)
-        off = np.flatnonzero(np.isin(spare, (1, 2, channel.bits - 2, channel.bits - 1)))
+        table = channel.table
+        whole = ((table.last - table.first) * channel.bits + table.spare)[
+            :-1
+        ] > spare  # a clock by itself is no word with one too many
+        off = np.flatnonzero(((spare > 0) & (spare <= 2) & whole) | (spare >= unit - 2))
         if len(off) and len(off) >= 0.5 * len(broken) and len(broken) <= 0.5 * len(spare):
             first = int(off[0])
-            lost = bool(spare[first] >= channel.bits - 2)
+            lost = bool(spare[first] >= unit[first] - 2)
             yield case.found(
                 "frame.bit-slip", confidence="likely", lines=case.names(case.kind.clocks[0]), start=case.seconds(int(channel.table.start[first])),
                 end=case.seconds(int(channel.table.end[int(off[-1])])), count=len(off), evidence={"bits_left_over": int(spare[first])},
@@ -179,15 +188,17 @@ def truncated(case: Case) -> Iterator[Finding]:
     """Transfers that end in mid-word."""
     for channel in _long_enough(case):
         table = channel.table
-        broken = np.flatnonzero((table.spare[:-1] > 0) & (table.began[:-1] != CUT))
+        spare, unit = (column[:-1] for column in left_over(channel))
+        broken = np.flatnonzero(spare > 0)
         if not len(broken):
-            case.rule_out("frame.truncated-word", f"all {len(table):,} transfers are whole words of {channel.bits} bits")
+            whole = f"words of {channel.bits} bits" if channel.bits > 1 else "commands, or an address with data"
+            case.rule_out("frame.truncated-word", f"all {len(table):,} transfers are whole {whole}")
             continue
         first = int(broken[0])
         yield case.found(
             "frame.truncated-word", confidence="likely", lines=case.names(channel.select, case.kind.clocks[0]),
             start=case.seconds(int(table.start[first])), end=case.seconds(int(table.end[int(broken[-1])])), count=len(broken),
-            evidence={"bits_left_over": int(table.spare[first])}, broken=f"{len(broken):,}", count_of=f"{len(table):,}", bits=channel.bits,
+            evidence={"bits_left_over": int(spare[first])}, broken=f"{len(broken):,}", count_of=f"{len(table):,}", bits=int(unit[first]),
         )  # fmt: skip
 
 
