@@ -121,6 +121,11 @@ WAYS: dict[str, tuple[str, str]] = {
         bus("spi", ["sck", "mosi", "cs"], clock="50kHz", mode=3) + device("ht1621", "6-digits"),
         'text 2,0 "4.25"',
     ),
+    "hub75": (
+        bus("matrix", ["r1", "g1", "b1", "r2", "g2", "b2", "a", "b", "c", "clock", "latch", "enable"], clock="120Hz")
+        + device("hub75", "32x16"),
+        'text 3,3 "LOCK" 0xFF8000',
+    ),
     "max7219": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz") + device("max7219", "8-digits"), 'text 0,0 "L-1 4.25"'),
     "max7219, dots": (bus("spi", ["sck", "mosi", "cs"], clock="2MHz", mode=3) + device("max7219", "8x8"), "fill 0xAA"),
     "ht16k33": (bus("i2c", ["scl", "sda"]) + device("ht16k33", "8-digits", address=0x71), 'text 1,0 "4.25"'),

@@ -1,7 +1,9 @@
 """Scanned LEDs: what is played comes back, on lines of their own, behind registers, and from another one's bench; and their faults."""
 
+import tempfile
 import unittest
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -11,6 +13,9 @@ from hypothesis import strategies as st
 from hushed_wire.bus import matrix
 from hushed_wire.trace import Trace, read_capture
 from hushed_wire.trace.sampling import sampled
+from maker.displays import colour_panel
+from maker.wave import Wave
+from maker.writers import vcd
 from support import FIXTURES, ROOT, demo, program, program_json, scratch
 from test_docs import blocks
 
@@ -55,6 +60,48 @@ def played(data: st.DataObject, roles: list[str], lamps: matrix.Lamps, shape: tu
     if data.draw(st.booleans()):
         trace = sampled(trace, Fraction(50_000_000), data.draw(st.integers(0, 99)), 2e-9)
     return trace, pictures
+
+
+class Colours(unittest.TestCase):
+    """Panels in colours: what other people's drivers put on the wires, in every order of rows and bits, is the picture that they had."""
+
+    @given(st.integers(0, 10**6), st.sampled_from(["rows", "planes", "while"]), st.integers(1, 8), st.sampled_from([16, 32]))
+    @settings(deadline=None, max_examples=6)
+    def test_a_picture_of_another_maker(self, seed: int, style: str, planes: int, rows: int) -> None:
+        width = 32
+        roles = ["r1", "g1", "b1", "r2", "g2", "b2", *"abcd"[: rows.bit_length() - 2], "clock", "latch", "enable"]
+        names = ["R1", "G1", "B1", "R2", "G2", "B2", *"ABCD"[: rows.bit_length() - 2], "CLK", "LAT", "OE"]
+        wave = Wave(seed, 0.01, **{**dict.fromkeys(names, 0), "OE": 1})
+        wave.wait(1e5)
+        picture = np.random.default_rng(seed).integers(0, 256, (rows, width, 3)).astype(np.uint8)
+        colour_panel(wave, picture, 3, 100.0, 16e6, planes, style)
+        with tempfile.TemporaryDirectory() as folder:
+            vcd(wave, Path(folder) / "panel.vcd")
+            trace = read_capture(Path(folder) / "panel.vcd")
+        lines = {role: trace.names.index(name) for role, name in zip(roles, names, strict=True)}
+        scan = matrix.decode(trace, lines, matrix.Lamps(0, 1, rows, width, 1, False, True, True))
+        assert scan.colours is not None
+        most = (1 << planes) - 1
+        wanted = ((picture.astype(int) >> 8 - planes) * 255 / most + 0.5).astype(np.uint8)
+        for frame in scan.colours[1:-1]:
+            self.assertTrue(np.array_equal(frame, wanted))
+
+    @given(st.data())
+    @settings(deadline=None, max_examples=6)
+    def test_what_is_played_comes_back(self, data: st.DataObject) -> None:
+        roles = ["r1", "g1", "b1", "r2", "g2", "b2", "a", "b", "c", "clock", "latch", "enable"]
+        lamps = matrix.Lamps(0, 1, 16, 32, 1, False, True, True)
+        pictures = np.random.default_rng(data.draw(st.integers(0, 2**32 - 1))).integers(0, 256, (2, 16, 32, 3)).astype(np.uint8)
+        beat, lines = matrix.Beat(10_000_000, 1), {role: k for k, role in enumerate(roles)}
+        start, scans = np.array([5000, 5000 + 3 * beat.period]), np.array([3, 3])
+        end = int(start[-1]) + 3 * beat.period + 30_000
+        trace = matrix.encode(pictures, start, scans, lamps, beat, lines, tuple(roles), TICK, end)
+        if data.draw(st.booleans()):
+            trace = sampled(trace, Fraction(50_000_000), data.draw(st.integers(0, 99)), 2e-9)
+        scan = matrix.decode(trace, lines, lamps)
+        assert scan.colours is not None
+        for frame, picture in ((1, 0), (4, 1)):
+            self.assertTrue(np.array_equal(scan.colours[frame], pictures[picture]))
 
 
 class Twins(unittest.TestCase):

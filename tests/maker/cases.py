@@ -14,6 +14,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import numpy as np
+
 from . import displays, mishaps, writers
 from .masters import I2c, Parallel, Pulses, Shift, Spi, TwoWire
 from .volts import Bench, seen
@@ -640,6 +642,33 @@ def sign(seed: int, wrong: str) -> Made:
     return Made(wave, rig, _options("matrix", roles, "hub12", "32x16"))
 
 
+def colours(seed: int, wrong: str, rows: int = 32) -> Made:
+    """A colour panel on HUB75, of 16, 32 or 64 rows, driven in one of several ways."""
+    chance = random.Random(seed)
+    width = 64 if rows > 16 else 32
+    lines = ["R1", "G1", "B1", "R2", "G2", "B2", *"ABCDE"[: rows.bit_length() - 2], "CLK", "LAT", "OE"]
+    wave = Wave(seed, 0.01, **{**dict.fromkeys(lines, 0), "OE": 1})
+    wave.wait(3e5)
+    drawn = displays.scene(chance, width, rows)
+    picture = np.where(
+        drawn[:, :, None], [chance.randrange(64, 256) for _ in range(3)], [chance.randrange(64) for _ in range(3)]
+    ).astype(np.uint8)
+    if wrong == "picture.blank":
+        picture[:] = 0
+    style = chance.choice(("rows", "planes", "while"))
+    hertz = 15.0 if wrong == "timing.flicker" else chance.choice((90.0, 140.0))
+    displays.colour_panel(
+        wave, picture, 5, hertz, chance.choice((8e6, 16e6)), chance.choice((3, 5, 8) if rows < 64 else (3, 4)), style, wrong
+    )
+    roles = {line.lower(): line for line in lines[:-3]} | {"clock": "CLK", "latch": "LAT", "enable": "OE"}
+    panel = f"{width}x{rows}"
+    return Made(
+        wave,
+        _bus("matrix", roles, 'clock = "100Hz"\n') + DEVICE.format(on="wires", part="hub75", panel=panel),
+        _options("matrix", roles, "hub75", panel),
+    )
+
+
 def registers(seed: int, wrong: str) -> Made:
     """Three seven-segment digits behind an MCP23S17, scanned by its driver."""
     chance = random.Random(seed)
@@ -748,7 +777,8 @@ def foreign(seed: int, wrong: str, what: str = "uart", of: str = "oled") -> Made
 
 FAMILIES: dict[str, Callable[..., Made]] = {
     "oled": oled, "lcd": lcd, "ks": ks, "pcd": pcd, "digits": digits, "driver": driver, "colour": colour, "backpack": backpack, "shift": shift,
-    "lamps": lamps, "sign": sign, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
+    "lamps": lamps, "sign": sign,
+    "colours": colours, "registers": registers, "several": several, "ports": ports, "polled": polled, "pair": pair, "foreign": foreign,
     "segments": segments, "lettered": lettered, "grey": grey, "paper": paper, "graphic": graphic, "leds": leds, "dimmed": dimmed, "gauge": gauge,
     "bitwise": bitwise,
 }  # fmt: skip
@@ -960,6 +990,11 @@ def faults(seed: int) -> Iterator[Case]:
                       (f"join ROW{row} ROW{other}", (*JOINED, *STUCK), (f"ROW{row}", f"ROW{other}")))  # fmt: skip
     yield Case("lamps", seed, INVERTED, wires=(("invert", *columns.split()),))
     yield Case("lamps", seed, INVERTED, (f"ROW{row}",), wires=(("invert", f"ROW{row}"),))
+    yield from _wrong("colours", seed, {"rows": 16}, "timing.flicker", "timing.ghosting")
+    yield from _wired("colours", seed, {}, ("swap A B", SWAP, ()), ("swap B D", SWAP, ()), ("low C", STUCK, ()), ("high A", STUCK, ()),
+                      ("low LAT", STUCK, ()),
+                      ("low CLK", STUCK, ()), ("invert OE", INVERTED, ()), ("swap LAT OE", SWAP, ()),
+                      ("swap CLK LAT", SWAP, ()), ("high OE", STUCK, ()))  # fmt: skip
     yield from _wired("sign", seed, {}, ("swap CLK R", SWAP, ()), ("swap A B", SWAP, ()), ("low B", STUCK, ()), ("high A", STUCK, ()), ("low R", STUCK, ()),
                       ("low LAT", STUCK, ()), ("high OE", STUCK, ()), ("low OE", STUCK, ()), ("low CLK", STUCK, ()), ("swap LAT OE", SWAP, ()),
                       ("invert OE", INVERTED, ()))  # fmt: skip
@@ -1029,6 +1064,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("oled", {"part": "sh1106", "wired": "spi"}), ("oled", {"part": "sh1107"}),
         ("oled", {"part": "sh1107", "wired": "spi"}), ("lcd", {}), ("lcd", {"width": 4}), ("lcd", {"rw": True}), ("lcd", {"width": 4, "rw": True}), ("ks", {}),
         ("pcd", {}), ("pcd", {"mode": 3}), ("digits", {}), ("digits", {"chain": 3}), ("driver", {}), ("colour", {}), ("backpack", {}), ("shift", {}),
+        ("colours", {}), ("colours", {"rows": 16}), ("colours", {"rows": 64}),
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),

@@ -14,7 +14,8 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "Backpack", "Registers", "TEXTS", "bit_glass", "character", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved", "halves_chip", "keyed",
+    "Backpack", "Registers", "TEXTS", "bit_glass", "character", "colour_panel", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved",
+    "halves_chip", "keyed",
     "lettered_chip", "matrix", "mono", "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
@@ -795,6 +796,77 @@ def quarter(wave: Wave, picture: Picture, frames: int, hertz: float, clock: floa
             wave.wait(2000)
             wave.put(OE=1)
             wave.wait(max(1000.0, slot - (wave.now - began)))
+
+
+def colour_panel(
+    wave: Wave, picture: NDArray[np.uint8], frames: int, hertz: float, clock: float, planes: int, style: str, wrong: str = ""
+) -> None:
+    """A panel in colours on HUB75: rows y and y + half of `planes` bits a colour, each bit lit twice as long as the one below it.
+
+    style: "rows", all bits of a row one behind another, the lowest or the highest first; "planes", one bit of all rows before the next; "while", as
+    "rows", and the next bit is shifted in while the one before is lit. wrong: "timing.ghosting", the address changes while it is lit.
+    """
+    half, width = len(picture) // 2, picture.shape[1]
+    value = picture.astype(int) >> 8 - planes
+    least = 1e9 / hertz / half * (0.5 if style != "while" else 0.9) / ((1 << planes) - 1)
+    order = list(range(planes))[:: wave.chance.choice((1, -1))]
+    turns = [(row, bit) for row in range(half) for bit in order]
+    if style == "planes":
+        turns = [(row, bit) for bit in order for row in range(half)]
+    lit = 0.0  # how much longer what was latched last has to be lit
+
+    def shift(row: int, bit: int) -> None:
+        nonlocal lit
+        for column in range(width):
+            upper, lower = (value[y, column] >> bit & 1 for y in (row, row + half))
+            wave.put(R1=int(upper[0]), G1=int(upper[1]), B1=int(upper[2]), R2=int(lower[0]), G2=int(lower[1]), B2=int(lower[2]))
+            began = wave.now
+            wave.wait(0.5e9 / clock)
+            wave.put(CLK=1)
+            wave.wait(0.5e9 / clock)
+            wave.put(CLK=0)
+            lit -= wave.now - began
+            if style == "while" and lit <= 0:
+                wave.put(OE=1)
+
+    for _ in range(frames):
+        for row, bit in turns:
+            shift(row, bit)
+            if style == "while" and lit > 0:
+                wave.wait(lit)
+            if wrong == "timing.ghosting":
+                wave.put(
+                    A=row & 1,
+                    B=row >> 1 & 1,
+                    C=row >> 2 & 1,
+                    **({"D": row >> 3 & 1} if half > 8 else {}),
+                    **({"E": row >> 4} if half > 16 else {}),
+                )
+                wave.wait(4000)
+            wave.put(OE=1)
+            wave.wait(500)
+            wave.put(
+                A=row & 1,
+                B=row >> 1 & 1,
+                C=row >> 2 & 1,
+                **({"D": row >> 3 & 1} if half > 8 else {}),
+                **({"E": row >> 4} if half > 16 else {}),
+            )
+            wave.wait(500)
+            wave.put(LAT=1)
+            wave.wait(200)
+            wave.put(LAT=0)
+            wave.wait(300)
+            wave.put(OE=0)
+            lit = least * (1 << bit)
+            if style != "while":
+                wave.wait(lit)
+                if wrong != "timing.ghosting":
+                    wave.put(OE=1)
+                wave.wait(300)
+    if style == "while" and lit > 0:
+        wave.wait(lit)
+    wave.put(OE=1)
 
 
 @dataclass

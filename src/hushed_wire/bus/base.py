@@ -13,7 +13,7 @@ from types import ModuleType
 
 import msgspec
 
-from .scan_roles import GROUPED, SEGMENTS, axes
+from .scan_roles import ADDRESS, COLOURS, SEGMENTS, axes, grouped
 
 __all__ = ["ANSWERS", "BESIDE", "BUSES", "KIND_NAMES", "SELECTS", "BusKind", "Measure", "Settings", "kind_with", "select_of"]
 
@@ -107,7 +107,7 @@ class BusKind(msgspec.Struct, frozen=True):
             out += [DATA[number] for number in range(first, data[-1]) if number not in data and DATA[number] not in out]
         if self.one_of and not set(self.one_of) & set(roles):
             out.append(self.one_of[0])
-        if self.scanned and not set(GROUPED) <= set(roles):
+        if self.scanned and not grouped(set(roles)):
             rows, columns = axes(dict.fromkeys(roles, 0))
             out += ([] if rows else ["row0"]) + ([] if columns else ["column0"])
         return out
@@ -181,7 +181,8 @@ BUSES: dict[str, BusKind] = {
         ),
         BusKind(
             "matrix", "scanned LEDs", "matrix", (),
-            (*(f"{axis}{k}" for axis in ("row", "column", "digit") for k in range(32)), *(f"segment_{name}" for name in SEGMENTS), *GROUPED, "b", "enable"),
+            (*(f"{axis}{k}" for axis in ("row", "column", "digit") for k in range(32)), *(f"segment_{name}" for name in SEGMENTS),
+             "clock", "data", "latch", *ADDRESS, *COLOURS, "enable"),
             bit_times=0, scanned=True,
             measures={"refresh_least": Measure("frame period", "timing.flicker", "Hz"), "shift_clock": Measure("clock period", FAST, "Hz")},
         ),
@@ -213,7 +214,7 @@ def kind_with(roles: Collection[str]) -> str:
     own = set(roles)
     share = {kind.name: len(own & set(kind.needs)) / len(kind.needs) for kind in BUSES.values() if kind.needs}
     best = max(share, key=lambda name: share[name])
-    if set(GROUPED) <= own or any(axes(dict.fromkeys(own, 0))) or not share[best]:
+    if grouped(own) or any(axes(dict.fromkeys(own, 0))) or not share[best]:
         return next(kind.name for kind in BUSES.values() if kind.scanned)
     return best
 

@@ -7,7 +7,7 @@ is its brightness. `decode` cuts a trace into dwells and these into frames, whic
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
@@ -17,11 +17,12 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from ..trace import Trace
 from ..trace.model import Samples, Times, as_changes, joined
+from . import colour_scan
 from .changes import Change, edges_to, trace_of
 from .channel import Channel, ChannelDecoder, Wanted, Wired
 from .moves import TICK, Move, Pace
 from .scan import Scan
-from .scan_roles import GROUPED, Lamps, axes
+from .scan_roles import ADDRESS, Lamps, axes, coloured, grouped
 from .words import Transactions, Words
 
 __all__ = [
@@ -77,14 +78,19 @@ class MatrixChannel:
 
 def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
     """The scan of a whole trace."""
-    if set(GROUPED) <= roles.keys():
+    load = None
+    if coloured(roles):
+        start, rows, bits, count, load = colour_scan.dwells(trace, roles, lamps)
+    elif grouped(roles):
         start, rows, bits, count = _grouped(trace, roles, lamps)
     else:
         start, rows, bits, count = _crossed(trace, roles, lamps)
     end = np.append(start[1:], trace.end)
     cuts, cycles = _frames(start, rows)
+    if load is not None and cycles:
+        cuts = colour_scan.frames_of_loads(cuts, (end - start).astype(float), rows)
     frames, last = start[cuts], int(cuts[-1])
-    if not cycles:
+    if not cycles or len(cuts) < 2:
         frames, last, first = np.append(frames, trace.end), len(start), cuts * 0
     else:
         usual = int(np.median(np.diff(frames)))
@@ -95,6 +101,25 @@ def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
         first = cuts[:-1] - cuts[0]
     inside = slice(int(cuts[0]), last)
     span = np.diff(frames).astype(np.float32)
+    if load is not None:
+        own = (np.minimum(end, frames[-1]) - start)[inside].astype(float)
+        return _coloured(
+            Scan(
+                start,
+                end,
+                rows,
+                frames,
+                np.zeros(0, np.float32),
+                np.zeros((len(first), count), np.float32),
+                cycles,
+                bits,
+                lamps,
+                load,
+            ),
+            own,
+            inside,
+            first,
+        )
     took = (np.minimum(end, frames[-1]) - start)[inside].astype(np.float32)  # the last one may end in mid-dwell
     light = np.zeros((len(first), count, bits.shape[1]), np.float32)
     on = np.zeros((len(first), count), np.float32)
@@ -103,6 +128,29 @@ def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
         light[:, row] = np.add.reduceat(bits[inside] * mine[:, None], first, axis=0) / span[:, None]
         on[:, row] = np.add.reduceat(mine, first) / span
     return Scan(start, end, rows, frames, _on_glass(light, lamps) if lamps.block else light, on, cycles, bits, lamps)
+
+
+def _coloured(scan: Scan, took: NDArray[np.float64], inside: slice, first: NDArray[np.int64]) -> Scan:
+    """A scan of a panel in colours with its light. took: (n,) ticks of the dwells inside its frames, which begin with `first`."""
+    assert scan.load is not None
+    rows, bits, groups, columns = scan.rows[inside], scan.bits[inside], scan.on.shape[1], scan.lamps.columns
+    weights = colour_scan.weights(rows, took, scan.load[inside])
+    light = np.zeros((len(first), 2, groups, columns, 3))
+    most, on = np.zeros((len(first), groups)), np.zeros((len(first), groups))
+    for group in range(groups):
+        mine = (rows >> np.uint64(group)) & np.uint64(1) == 1
+        light[:, :, group] = colour_scan.light_of(bits, weights * mine, first, columns)
+        most[:, group] = np.add.reduceat(weights * mine, first)
+        on[:, group] = np.add.reduceat(took * mine, first)
+    whole, span = light.reshape(len(first), 2 * groups, columns, 3), np.diff(scan.frames)
+    share = whole.max(axis=3) / np.maximum(np.tile(most, (1, 2)), 1)[:, :, None]
+    on = on / span[:, None]
+    return replace(
+        scan,
+        light=(share * np.tile(on, (1, 2))[:, :, None]).astype(np.float32),
+        on=on.astype(np.float32),
+        colours=colour_scan.values(whole, most),
+    )
 
 
 def _level(trace: Trace, line: int, active: int) -> NDArray[np.bool_]:
@@ -205,7 +253,7 @@ class Beat:
 
 
 def encode(
-    pictures: NDArray[np.bool_],
+    pictures: NDArray[Any],
     start: Times,
     scans: NDArray[np.int64],
     lamps: Lamps,
@@ -215,15 +263,18 @@ def encode(
     tick: Fraction,
     end: int,
 ) -> Trace:
-    """The trace of pictures, each scanned so many times; the twin of `decode`. pictures: (k, rows, columns). start, scans: (k,)."""
-    grouped = set(GROUPED) <= roles.keys()
-    count = 1 << sum(role in roles for role in ("a", "b")) if grouped else len(axes(roles)[0])
+    """The trace of pictures, each scanned so many times; the twin of `decode`. pictures: (k, rows, columns), of colours (k, rows,
+    columns, 3). start, scans: (k,)."""
+    in_groups = grouped(roles)
+    count = 1 << sum(role in roles for role in ADDRESS) if in_groups else len(axes(roles)[0])
     dwell = beat.period // count
     shown = np.repeat(np.arange(len(pictures)), scans)
     number = np.arange(len(shown)) - np.repeat(np.cumsum(scans) - scans, scans)
     slots = ((start[shown] + number * beat.period)[:, None] + np.arange(count) * dwell).reshape(-1)
     which, row = np.repeat(shown, count), np.tile(np.arange(count), len(shown))
-    play = _play_groups if grouped else _play_lines
+    if coloured(roles):
+        return trace_of(colour_scan.play(pictures, which, row, slots, dwell, count, lamps, roles), names, tick, end)
+    play = _play_groups if in_groups else _play_lines
     return trace_of(play(pictures, which, row, slots, dwell, lamps, beat, roles), names, tick, end)
 
 
@@ -299,7 +350,7 @@ def wires(moves: list[Move], wired: Wired, pace: Pace, names: tuple[str, ...], l
     begin = np.array(start, np.int64)
     pictures = np.array([pace.pictures(moves[number]) for number in shown])
     if not shown:
-        pictures = np.zeros((0, *pace.pictures(Move("")).shape), bool)
+        pictures = pace.pictures(Move(""))[None][:0]
     counts = np.array(scans, np.int64)[shown] if shown else np.empty(0, np.int64)
     return encode(
         pictures, begin[shown] if shown else begin[:0], counts, pace.lamps, beat, wired.roles, names, TICK, at + tail
@@ -314,4 +365,7 @@ def seconds_of(move: Move, wired: Wired, pace: Pace) -> float:
 def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
     """Enough for the shortest thing on the wires."""
     beat = _beat(pace)
+    if coloured(wired.roles) and pace.lamps is not None:
+        half, unit = colour_scan.beat(beat.period >> sum(role in wired.roles for role in ADDRESS), pace.lamps.columns)
+        return SAMPLES_A_GAP / (min(half, unit) * TICK)
     return SAMPLES_A_GAP / (min(beat.gap, beat.half if "clock" in wired.roles else beat.gap) * TICK)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from .scan_roles import axes
+from .scan_roles import ADDRESS, COLOURS, axes
 
 __all__ = ["Named", "named"]
 
@@ -99,6 +99,9 @@ def named(names: tuple[str, ...]) -> Named | None:
 
 def _scanned(names: tuple[str, ...]) -> Named | None:
     """Rows and columns, digits and segments, or the lines of a panel with row groups."""
+    coloured = _coloured(names)
+    if coloured:
+        return "matrix", coloured
     out: dict[str, int] = {}
     for line, name in enumerate(names):
         if found := _found(AXES, name):
@@ -117,6 +120,18 @@ def _scanned(names: tuple[str, ...]) -> Named | None:
         if len(lines) == 1:
             roles.setdefault(role, lines[0])
     return ("matrix", roles) if {"a", "b", "clock", "data", "latch", "enable"} <= roles.keys() else None
+
+
+def _coloured(names: tuple[str, ...]) -> dict[str, int]:
+    """The lines of a panel in colours, by role; none where they are not all there."""
+    out = {colour: line for line, name in enumerate(names) for colour in COLOURS if _found(_any(colour), name)}
+    if len(out) < len(COLOURS):
+        return {}
+    for role in ADDRESS:
+        lines = [line for line, name in enumerate(names) if line not in out.values() and _found(_any(role), name)]
+        out |= {role: lines[0]} if len(lines) == 1 else {}
+    out |= {role: line for role, line in _roles("shift", names, set(out.values())).items() if role != "data"}
+    return out if {"a", "clock", "latch"} <= out.keys() else {}
 
 
 def _roles(kind: str, names: tuple[str, ...], taken: set[int]) -> dict[str, int]:

@@ -20,7 +20,8 @@ class Scan:
 
     light: (f, rows, columns) share of each frame for which an LED was on. on: (f, row lines) the same of whole rows or groups.
     cycles: whether the scan goes round at all; without it the whole trace counts as one frame. bits: (n, columns) what is lit where
-    a row is on (of grouped panels in the order in which bits go in).
+    a row is on (of grouped panels in the order in which bits go in). Of panels in colours: load: (n,) which load of bits a dwell is of; colours:
+    (f, rows, columns, 3) values from 0 to 255.
     """
 
     start: Times
@@ -32,6 +33,8 @@ class Scan:
     cycles: bool
     bits: NDArray[np.uint8]
     lamps: Lamps = field(default_factory=Lamps)
+    load: NDArray[np.int64] | None = None
+    colours: NDArray[np.uint8] | None = None
 
     def lit(self) -> NDArray[np.bool_]:
         """(f, rows, columns) which LEDs light: those with an eighth of the brightest one's light, or more."""

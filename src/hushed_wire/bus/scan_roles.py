@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 
 import msgspec
 
-__all__ = ["GROUPED", "SEGMENTS", "Lamps", "axes"]
+__all__ = ["ADDRESS", "COLOURS", "SEGMENTS", "Lamps", "axes", "coloured", "grouped"]
 
 SEGMENTS = ("a", "b", "c", "d", "e", "f", "g", "dp")
-GROUPED = ("a", "clock", "data", "latch")  # roles that a panel with row groups cannot do without
+GROUPED = ("a", "clock", "latch")  # roles that a panel with row groups cannot do without, beside its data
+ADDRESS = ("a", "b", "c", "d", "e")  # of its row group
+COLOURS = ("r1", "g1", "b1", "r2", "g2", "b2")  # of its upper and its lower half, where it has colours
 
 _ROLE = re.compile(r"(row|column|digit)(\d{1,2})|segment_([a-g]|dp)")
 
@@ -18,7 +21,8 @@ class Lamps(msgspec.Struct, frozen=True):
     """How lines light LEDs. row, column: the level that is on (of grouped panels: of the enable, of a data bit).
 
     rows, columns: of the glass. block: of grouped panels, how many bits go to one row before the next row of the group has its turn.
-    up: the lowest row of a group goes first. left: the leftmost column of a block goes first.
+    up: the lowest row of a group goes first. left: the leftmost column of a block goes first. colours: a group is a row of the upper half and one of the
+    lower, in three colours each.
     """
 
     row: int = 1
@@ -28,6 +32,17 @@ class Lamps(msgspec.Struct, frozen=True):
     block: int = 0
     up: bool = True
     left: bool = True
+    colours: bool = False
+
+
+def grouped(roles: Collection[str]) -> bool:
+    """Whether roles are those of a panel with row groups."""
+    return {*GROUPED, "data"} <= set(roles) or coloured(roles)
+
+
+def coloured(roles: Collection[str]) -> bool:
+    """Whether roles are those of such a panel in colours."""
+    return {*GROUPED, "r1"} <= set(roles)
 
 
 def axes(roles: dict[str, int]) -> tuple[list[int], list[int]]:

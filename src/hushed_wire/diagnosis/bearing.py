@@ -128,7 +128,8 @@ def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
         if not all(case.moves(role) for role in (a, b)):
             continue
         roles = {**case.roles, a: case.roles[b], b: case.roles[a]}
-        tried.append((bearing(case, roles, piece, active=active) * _settled(piece, roles[clock], roles[data]), a, b))
+        kept = _settled(piece, roles[clock], roles[data]) if data else 1.0
+        tried.append((bearing(case, roles, piece, active=active) * kept, a, b))
     tried.sort(reverse=True)
     now *= _settled(piece, case.roles[clock], case.roles[data]) if data else 1.0
     # Commands alone are whole words between the edges of a D/C line too: what fits without exception may be told against those.
@@ -139,10 +140,14 @@ def _exchanged(case: Case) -> tuple[str, str, float, float] | None:
 
 
 def _settled(piece: Trace, clock: int, data: int) -> float:
-    """The share of clocks in which data change on one side only: a clock in data's place changes twice for each of them."""
+    """The share of clocks in which data change on one side only: a clock in data's place changes twice for each of them. 0 where it changes more
+    often than data can, which is for a bit, and back to rest behind it."""
     changes = piece.edges(data).times[1:]
-    if min(len(edges_to(piece, clock, level)) for level in (0, 1)) < 8 or not len(changes):
+    pulses = min(len(edges_to(piece, clock, level)) for level in (0, 1))
+    if pulses < 8 or not len(changes):
         return 1.0
+    if len(changes) > 2 * pulses + 8:
+        return 0.0
     high = float(np.mean(piece.level_at(clock, changes) == 1))
     return max(high, 1 - high)
 

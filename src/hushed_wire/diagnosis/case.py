@@ -21,6 +21,7 @@ from ..bus.channel import Channel
 from ..bus.i2c_transactions import Addresses
 from ..bus.measured import Measured
 from ..bus.roles import Fit, fit_i2c
+from ..bus.scan_roles import COLOURS, coloured
 from ..bus.words import CUT, END, Transactions, Words
 from ..finding import Finding, finding_of
 from ..part import Commands, Part, catalog_names, commands, load
@@ -154,9 +155,11 @@ class Case:
 
     @property
     def serial(self) -> str:
-        """The role of the one data line of a bus that moves bits, "" where there are several or none."""
+        """The role of the one data line of a bus that moves bits, of several like ones the first that moves; "" where there is none."""
         if self.kind.one_wire:
             return ""
+        if coloured(self.roles):
+            return next((role for role in COLOURS if self.moves(role)), "")
         return "data" if "data" in self.roles else self.kind.needs[1] if self.kind.transfers else ""
 
     def moves(self, role: str) -> int:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ..bus.base import BESIDE, BUSES
-from ..bus.scan_roles import GROUPED, axes
+from ..bus.scan_roles import axes, grouped
 from ..errors import HushedError
 from ..finding import Finding, finding_of
 from ..part.describe import Levels
@@ -93,7 +93,7 @@ def _probe(bus: Bus, seats: list[Seat]) -> tuple[str, list[str], float, str]:
 def _scan_probe(bus: Bus, refresh: float) -> tuple[float, str]:
     """Sample rate and trigger for scanned LEDs, whose clock is the refresh rate."""
     rows, _ = axes(dict.fromkeys(bus.lines, 0))
-    if set(GROUPED) <= set(bus.lines):  # what the driver shifts at, no rig tells
+    if grouped(bus.lines):  # what the driver shifts at, no rig tells
         return 5 * USUAL_SHIFT, f"{bus.lines['latch']} rising"
     first = min((role for role in bus.lines if role.startswith(("row", "digit"))), default="", key=len)
     return 100 * refresh * max(1, len(rows)), f"any edge of {bus.lines.get(first, 'a row')}"  # a hundredth of a row's time

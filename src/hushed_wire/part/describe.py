@@ -13,6 +13,7 @@ from .command import Command, Field, Value
 from .layout import Layout
 
 __all__ = [
+    "GROUPS",
     "PLACING",
     "Band",
     "BringUp",
@@ -21,6 +22,7 @@ __all__ = [
     "Panel",
     "Part",
     "Value",
+    "turns_of",
 ]
 
 PLACING = {  # effects of commands that say where data goes, or bring it
@@ -81,6 +83,9 @@ def chips_of(panel: Panel) -> int:
     """Over how many controllers or drivers in a chain the cells of a panel go."""
     per_row = (row[0::2] if panel.form == "" else row for row in panel.cells)
     return 1 + max((cell >> 8 for row in per_row for cell in row), default=0)
+
+
+GROUPS = 4  # of a panel that A and B choose from
 
 
 class BringUp(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
@@ -203,7 +208,7 @@ class Groups(msgspec.Struct, forbid_unknown_fields=True):
     """A panel that takes its rows in groups, its columns from a register. lit: the level of a bit that lights. enable: the level
 
     that lets it light. block: bits for one row before the next row of the group has its turn; first_row, first_column: which of
-    a group's rows, and of a block's columns, goes in first.
+    a group's rows, and of a block's columns, goes in first. colour: in red, green and blue, a row of the upper half together with one of the lower.
     """
 
     lit: Literal["low", "high"]
@@ -212,6 +217,7 @@ class Groups(msgspec.Struct, forbid_unknown_fields=True):
     first_row: Literal["top", "bottom"]
     first_column: Literal["left", "right"]
     source: str
+    colour: bool = False
 
 
 class Expander(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
@@ -506,3 +512,11 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
         if name not in self.panels:
             raise HushedError(f"{self.name} has no ready panel '{name}'", remedy=nearest(name, self.panels))
         return msgspec.structs.replace(self.panels[name], name=name)
+
+
+def turns_of(part: Part, panel: Panel) -> int:
+    """How many rows, digits or groups of rows take turns."""
+    groups = part.memory.groups
+    if groups is None:
+        return panel.width if panel.form == "digits" else panel.height
+    return panel.height // 2 if groups.colour else GROUPS

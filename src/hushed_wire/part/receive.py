@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -410,11 +411,11 @@ def pictures(own: Channel, panel: Panel) -> Channel:
     scan = own.scan
     if scan is None:
         return own
-    lit = scan.lit()
+    lit: NDArray[Any] = scan.lit() if scan.colours is None else scan.colours
     rows, columns = shape_of(panel)
     lit = lit[:, :rows, :columns]
-    lit = np.pad(lit, ((0, 0), (0, rows - lit.shape[1]), (0, columns - lit.shape[2])))
-    first = np.flatnonzero(np.append(True, (lit[1:] != lit[:-1]).any(axis=(1, 2))))
+    lit = np.pad(lit, ((0, 0), (0, rows - lit.shape[1]), (0, columns - lit.shape[2]), *[(0, 0)] * (lit.ndim - 3)))
+    first = np.flatnonzero(np.append(True, (lit[1:] != lit[:-1]).any(axis=tuple(range(1, lit.ndim)))))
     raw = [to_bytes(lit[frame], panel).astype(np.uint8) for frame in first.tolist()]
     size = len(raw[0]) if raw else 1
     value = np.concatenate([np.empty(0, np.uint8), *raw])

@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .describe import Panel, Part
-from .glass import PixelGlass, TextGlass
+from .glass import ColourGlass, PixelGlass, TextGlass
 from .model import NEVER, Journal
+from .mounting import as_seen
 from .segments import character
 
 __all__ = ["ScannedMemory", "from_bytes", "picture_said", "shape_of", "to_bytes"]
@@ -31,8 +32,11 @@ class ScannedMemory(Journal):
         self.pictures.append((int(times[0]), values))
         self._write(times, np.arange(len(values)), values)
 
-    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | PixelGlass:
+    def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | PixelGlass | ColourGlass:
         """What the panel shows at a tick: the frame it falls into, or the last whole one."""
+        if panel.form == "colours":
+            rgb = self._colours(panel, when)
+            return ColourGlass(as_seen(rgb, panel), np.ones(as_seen(rgb, panel).shape[:2], bool), bool(rgb.any()))
         light, shown = self._light(panel, when)
         most = float(light.max()) if light.size else 0.0
         lit = (light > most / 8) & (light > 0)
@@ -40,22 +44,34 @@ class ScannedMemory(Journal):
             codes = np.array([to_bytes(lit, panel)], np.int64)[:, panel.cells[0]]
             text = "".join(character(_names(int(code), panel.segments)) for code in codes[0])
             return TextGlass([text], codes, np.ones(codes.shape, bool), shown)
-        turns = -(panel.rotate // 90 % 4)
-        if panel.mirror:
-            lit, light = lit[:, ::-1], light[:, ::-1]
-        out = PixelGlass(np.rot90(lit, turns), np.ones(np.rot90(lit, turns).shape, bool), shown)
-        out.light = np.rot90(light / most if most else light, turns)
-        return out
+        lit = as_seen(lit, panel)
+        return PixelGlass(lit, np.ones(lit.shape, bool), shown, light=as_seen(light / most if most else light, panel))
+
+    def _frame(self, when: int) -> tuple[int, bool]:
+        """The frame that a tick falls into, and whether the panel is dark then."""
+        scan = self.scan
+        frame = min(max(int(np.searchsorted(scan.frames, when, side="right")) - 1, 0), len(scan.light) - 1)
+        usual = int(np.median(np.diff(scan.frames)))
+        return frame, when < scan.frames[0] or (when < NEVER and when > scan.frames[-1] + 2 * usual)
+
+    def _sent(self, when: int) -> NDArray[np.uint8] | None:
+        """The picture that was sent last by a tick."""
+        return next((value for time, value in reversed(self.pictures) if time <= when), None)
+
+    def _colours(self, panel: Panel, when: int) -> NDArray[np.uint8]:
+        if self.scan is not None and self.scan.colours is not None:
+            frame, dark = self._frame(when)
+            out: NDArray[np.uint8] = self.scan.colours[frame] * np.uint8(0 if dark else 1)
+            return out
+        raw = self._sent(when)
+        return np.zeros((*shape_of(panel), 3), np.uint8) if raw is None else from_bytes(raw, panel)
 
     def _light(self, panel: Panel, when: int) -> tuple[NDArray[np.float32], bool]:
         if self.scan is not None:
-            scan = self.scan
-            frame = min(max(int(np.searchsorted(scan.frames, when, side="right")) - 1, 0), len(scan.light) - 1)
-            usual = int(np.median(np.diff(scan.frames)))
-            dark = when < scan.frames[0] or (when < NEVER and when > scan.frames[-1] + 2 * usual)
-            light: NDArray[np.float32] = scan.light[frame] * (0 if dark else 1)
+            frame, dark = self._frame(when)
+            light: NDArray[np.float32] = self.scan.light[frame] * (0 if dark else 1)
             return light, bool(light.any())
-        raw = next((value for time, value in reversed(self.pictures) if time <= when), None)
+        raw = self._sent(when)
         lit = np.zeros(shape_of(panel), bool) if raw is None else from_bytes(raw, panel)
         return lit.astype(np.float32), raw is not None
 
@@ -69,8 +85,10 @@ def shape_of(panel: Panel) -> tuple[int, int]:
     return (panel.width, 8) if panel.form == "digits" else (panel.height, panel.width)
 
 
-def to_bytes(lit: NDArray[np.bool_], panel: Panel) -> NDArray[np.uint8]:
-    """The bytes of a picture: of digits one each, as the panel's `segments` say, else rows of eight columns a byte, bit 7 leftmost."""
+def to_bytes(lit: NDArray[Any], panel: Panel) -> NDArray[np.uint8]:
+    """The bytes of a picture: of digits one each, as the panel's `segments` say, of colours three a LED, else rows of eight columns a byte, bit 7 leftmost."""
+    if panel.form == "colours":
+        return np.asarray(lit, np.uint8).reshape(-1)
     if panel.form == "digits":
         order = [SEGMENT_COLUMNS[name] for name in panel.segments]
         padded = np.pad(lit, ((0, 0), (0, 8 - lit.shape[1])))
@@ -84,12 +102,15 @@ def picture_said(raw: bytes, panel: Panel) -> str:
     if panel.form == "digits":
         text = "".join(character(_names(int(values[at]), panel.segments)) for at in panel.cells[0])
         return f'shows "{text}"'
-    return f"a picture with {int(np.count_nonzero(from_bytes(values, panel))):,} LEDs lit"
+    lit = from_bytes(values, panel)
+    return f"a picture with {int(np.count_nonzero(lit.any(axis=2) if panel.form == 'colours' else lit)):,} LEDs lit"
 
 
-def from_bytes(raw: NDArray[np.uint8], panel: Panel) -> NDArray[np.bool_]:
+def from_bytes(raw: NDArray[np.uint8], panel: Panel) -> NDArray[Any]:
     """The twin of `to_bytes`."""
     rows, columns = shape_of(panel)
+    if panel.form == "colours":
+        return raw.reshape(rows, columns, 3)
     if panel.form == "digits":
         bits = np.unpackbits(raw[:rows, None], axis=1, bitorder="little").astype(bool)
         out = np.zeros((rows, 8), bool)

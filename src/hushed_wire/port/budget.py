@@ -14,7 +14,7 @@ import msgspec
 
 from ..bus.base import BUSES
 from ..errors import HushedError
-from ..part.describe import Part
+from ..part.describe import Part, turns_of
 from ..part.pixel import form_of
 from ..part.wrap import Send
 from ..rig.clocks import clocks_of
@@ -396,7 +396,7 @@ def _lamp(rig: Rig, device: Device, target: Target, bus: Bus, asked: Asked) -> L
     """LEDs that take turns: each is lit for its row's share of a frame."""
     panel = target.panel
     groups = target.part.memory.groups
-    turns = 4 if groups is not None else panel.width if panel.form == "digits" else panel.height
+    turns = turns_of(target.part, panel)
     longest = limits_of(target.part, BUSES["matrix"]).get("frame period", Fraction(1, STEADY))
     frame = parse(bus.clock, "Hz") if bus.clock else 2 / longest
     out = Lamp(device.name, turns, float(frame), float(frame * turns), 1 / turns, float(longest), frame >= 1 / longest)

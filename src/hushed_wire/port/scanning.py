@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from ..errors import HushedError
+from ..part.describe import turns_of
 from ..rig.schema import Bus, Device, Rig, lamps_of
 from ..sequence.expand import steps_of_statement
 from ..sequence.parse import Statement
@@ -74,8 +75,12 @@ def scan_of(rig: Rig, device: Device, statements: Sequence[Statement], folder: P
                 shown[-1] = Shown(shown[-1].said, shown[-1].raw, shown[-1].wait + wait)
     # What is drawn over at once is never seen.
     shown = [own for own, behind in zip(shown, [*shown[1:], None], strict=True) if own.wait or behind is None]
-    groups = target.part.memory.groups
-    turns = 4 if groups is not None else target.panel.width if target.panel.form == "digits" else target.panel.height
+    if target.panel.form == "colours":
+        raise HushedError(
+            "drivers of colour panels that are scanned are not emitted",
+            where=source, remedy="hushed-wire rehearse plays their wires, with eight bits of each colour",
+        )  # fmt: skip
+    turns = turns_of(target.part, target.panel)
     return Scan(rig, device, bus, target, source, shown, parse(bus.clock, "Hz", "clock") if bus.clock else USUAL, turns)
 
 

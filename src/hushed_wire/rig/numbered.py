@@ -36,7 +36,10 @@ def as_counted(channels: Iterable[Channel], shown: set[str]) -> list[Channel]:
 
     own = [channel for channel in channels if channel.bus in shown and len(channel.table)]
     return [
-        channel if channel.who is not None else replace(channel, table=in_pieces(channel.words, channel.table)) for channel in own
+        replace(channel, table=in_pieces(channel.words, channel.table))
+        if channel.who is None and channel.scan is None
+        else channel
+        for channel in own
     ]
 
 

@@ -13,7 +13,7 @@ from ..bus.carries import pulses_alike
 from ..bus.changes import excerpt
 from ..bus.role_names import named
 from ..bus.roles import best_i2c
-from ..bus.scan_roles import GROUPED
+from ..bus.scan_roles import coloured, grouped
 from ..bus.spi_roles import SpiFit, best_spi
 from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
 from ..bus.words import END
@@ -357,12 +357,11 @@ def _strangeness(trace: Trace, bus: Bus) -> float:
 
 def _lamps(bus: Bus, part: str, panel: str, assumed: dict[str, str]) -> list[Device]:
     """Scanned LEDs: what the lines are tells what hangs on them."""
-    grouped = set(GROUPED) <= bus.lines.keys()
+    lit = grouped(bus.lines), coloured(bus.lines)
     digits = any(role.startswith(("digit", "segment")) for role in bus.lines)
-    form = "digits" if digits else "matrix"
-    able = [
-        own for own in map(load, catalog_names()) if own.memory.kind == "scanned" and (own.memory.groups is not None) == grouped
-    ]
+    form = "digits" if digits else "colours" if lit[1] else "matrix"
+    scanned = (own for own in map(load, catalog_names()) if own.memory.kind == "scanned")
+    able = [own for own in scanned if lit == ((groups := own.memory.groups) is not None, groups is not None and groups.colour)]
     fitting = [own.name for own in able if any(known.form == form for known in own.panels.values())]
     name = part or next(iter(fitting), "")
     if name.lower() not in [own.name for own in able]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import msgspec
 
 from ..bus.base import BUSES, Settings, kind_with
-from ..bus.scan_roles import Lamps, axes
+from ..bus.scan_roles import ADDRESS, Lamps, axes
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.catalogs import UNKNOWN
@@ -303,7 +303,9 @@ def panel_of(part: Part, device: Device) -> Panel:
 def scanned_panel(part: Part, device: Device, roles: set[str]) -> Panel:
     """The panel of scanned LEDs: as the rig says, else as many rows and columns (or digits) as there are lines for."""
     if device.panel or part.memory.groups is not None:
-        return panel_of(part, device)
+        high = 2 << sum(role in roles for role in ADDRESS)  # two rows for each address, where there are halves
+        fitting = [name for name, panel in part.panels.items() if panel.height == high and panel.form == "colours"]
+        return part.panel(fitting[0]) if fitting and not device.panel else panel_of(part, device)
     rows, columns = (len(lines) for lines in axes(dict.fromkeys(roles, 0)))
     if next(iter(part.panels.values())).form == "digits":
         ready = {panel.width: name for name, panel in part.panels.items()}
@@ -334,5 +336,5 @@ def lamps_of(target: Target, bus: Bus) -> Lamps:
     if groups is not None:
         up, left = groups.first_row == "bottom", groups.first_column == "left"
         levels = [1 if level == "high" else 0 for level in (groups.enable, groups.lit)]
-        return Lamps(levels[0], levels[1], target.panel.height, target.panel.width, groups.block, up, left)
+        return Lamps(levels[0], levels[1], target.panel.height, target.panel.width, groups.block, up, left, groups.colour)
     return Lamps(1 if bus.rows == "high" else 0, 1 if bus.columns == "high" else 0)

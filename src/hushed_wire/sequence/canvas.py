@@ -18,7 +18,7 @@ from ..units import parse as parse_quantity
 from . import parse
 from .parse import Statement
 from .state import Canvas, State, command_sends
-from .target import Step
+from .target import Step, Target
 
 __all__ = [
     "Canvas",
@@ -27,6 +27,7 @@ __all__ = [
     "colour_of",
     "commands_of",
     "digit_sends",
+    "in_colours",
     "must_show",
     "must_show_pixels",
     "pixels_step",
@@ -43,6 +44,11 @@ def shown_size(panel: Panel) -> tuple[int, int]:
 COLOURED = ("pixel", "paper", "chain", "dimmed")  # kinds of memory whose canvas has colours, or shades
 
 
+def in_colours(target: Target) -> bool:
+    """Whether the canvas of a display has colours, or shades."""
+    return target.part.memory.kind in COLOURED or target.panel.form == "colours"
+
+
 def canvas_of(state: State) -> Canvas:
     """The canvas of the current device."""
     target = state.target
@@ -52,7 +58,9 @@ def canvas_of(state: State) -> Canvas:
         if kind == "paper":
             state.canvases[target.name] = Canvas(np.full((*size, 3), 255, np.uint8), "black", "white")
         else:
-            state.canvases[target.name] = Canvas(np.zeros((*size, 3), np.uint8) if kind in COLOURED else np.zeros(size, bool))
+            state.canvases[target.name] = Canvas(
+                np.zeros((*size, 3) if in_colours(target) else size, np.uint8 if in_colours(target) else bool)
+            )
     return state.canvases[target.name]
 
 
@@ -185,7 +193,8 @@ def _dots(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
     """LEDs without a memory: every picture is a whole one."""
-    return [Send(True, np.packbits(as_mounted(canvas_of(state).pixels, state.target.panel), axis=1).tobytes())]
+    lit = as_mounted(canvas_of(state).pixels, state.target.panel)
+    return [Send(True, (lit if lit.ndim == 3 else np.packbits(lit, axis=1)).tobytes())]
 
 
 def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:

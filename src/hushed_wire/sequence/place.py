@@ -23,11 +23,11 @@ from ..part.wrap import Send
 from ..picture import image
 from . import parse
 from .canvas import (
-    COLOURED,
     canvas_of,
     colour_of,
     commands_of,
     digit_sends,
+    in_colours,
     is_text,
     must_show,
     must_show_pixels,
@@ -105,7 +105,7 @@ def text(state: State, statement: Statement) -> Step:
     """`text COLUMN,ROW "…"`, with {counters} in it."""
     must_show(state, "text")
     words, fields = _options(statement.words)
-    colours = 3 if state.target.part.memory.kind in COLOURED else 2
+    colours = 3 if in_colours(state.target) else 2
     if not 2 <= len(words) <= colours:
         raise HushedError("'text' needs a position and a text", remedy='like: text 0,0 "GATE OPEN"')
     if len(words) > 2:

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import msgspec
 
 from ..errors import HushedError
-from ..part.describe import Panel
+from ..part.describe import GROUPS, Panel
 from ..part.orientation import Box, box_of, upright
 from ..part.wrap import Send
 from .parse import parse_text
@@ -18,9 +18,6 @@ from .state import command_sends
 from .target import Target
 
 __all__ = ["Position", "position_at", "position_of"]
-
-
-GROUPS = 4  # of a panel that A and B choose from
 
 
 class Position(msgspec.Struct):
@@ -156,6 +153,11 @@ def _scanned(target: Target, column: int, row: int) -> Position:
         return Position(column, 0, "digits", f"digit {digit}", digit, (), ())
     if groups is None:
         return Position(column, row, "LEDs", f"row {row}, column {column}", row * -(-panel.width // 8) + column // 8, (), ())
+    if groups.colour:
+        half, group = divmod(row, panel.height // 2)
+        lines = ", ".join(f"{colour}{half + 1}" for colour in "RGB")
+        where = f"row group {group}, {lines}, bit {column} of {panel.width} in the order of shifting"
+        return Position(column, row, "LEDs", where, row * panel.width + column, (), ())
     # In the order in which the driver shifts it in: group after group, in each its blocks, of each the rows of the group in turn.
     count = panel.height // GROUPS
     turn = count - 1 - row // GROUPS if groups.first_row == "bottom" else row // GROUPS

@@ -65,7 +65,11 @@ def _picture(state: State, target: Target) -> list[Step]:
         ink = (0, 255) if kind == "paper" else (255, 0)
         card = np.where(test_card(panel, target.name)[:, :, None], *ink).astype(np.uint8).repeat(3, 2)
     else:
-        card = colour_card(panel, target.name, target.part.grey) if kind in ("pixel", "chain") else test_card(panel, target.name)
+        card = (
+            colour_card(panel, target.name, target.part.grey)
+            if kind in ("pixel", "chain") or panel.form == "colours"
+            else test_card(panel, target.name)
+        )
     return [pixels_step(state, card, "test picture")]
 
 

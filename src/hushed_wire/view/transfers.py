@@ -93,7 +93,7 @@ def transfers(own: Channel, tick: tuple[int, int]) -> list[Transfer]:
     from ..bus.channel import in_pieces
 
     up, down = tick
-    table = in_pieces(own.words, own.table)
+    table = in_pieces(own.words, own.table) if own.scan is None else own.table  # a picture of scanned LEDs is one
     rows = _Rows(table.first, table.last)
     way: Any = repeat("write")
     if own.read is not None and own.read.any():

@@ -20,7 +20,7 @@ __all__ = ["RULES"]
 VARIED = 4  # kinds of data words from which on data lines are expected to move
 COLOURED = 64  # the same of colours on sixteen lines
 UNHEARD = 8  # clocks without a select: a word
-NEEDED = ("latch", "enable", "a", "b", "e")  # roles beside clocks, selects and data that every word or picture needs
+NEEDED = ("latch", "enable", "a", "b", "c", "d", "e")  # roles beside clocks, selects and data that every word or picture needs
 
 
 # ---- lines that do not move ----------------------------------------------------------------------------------------------

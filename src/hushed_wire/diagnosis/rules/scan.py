@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ...bus.carries import spans_selected
 from ...bus.scan import Scan
-from ...bus.scan_roles import SEGMENTS
+from ...bus.scan_roles import ADDRESS, SEGMENTS
 from ...finding import Finding
 from ...part.segments import character
 from ...rig import DeviceReading
@@ -130,7 +130,7 @@ def ghosting(case: Case) -> Iterator[Finding]:
         took = scan.end - scan.start
         least = 2 * case.trace.resolution()
         double = scan.overlap() & (took > least) & (took < np.diff(scan.frames).max() // 2)
-        stale = _stale(scan) & (took > least)
+        stale = (_stale(scan) if scan.load is None else _elsewhere(scan, scan.load)) & (took > least)
         frame = float(np.median(np.diff(scan.frames)))
         where = np.flatnonzero(double) if took[double].sum() >= took[stale].sum() else np.flatnonzero(stale)
         if len(where) < 3 or took[where].sum() / (frame * len(scan.light)) < GHOST:
@@ -166,6 +166,17 @@ def _stale(scan: Scan) -> NDArray[np.bool_]:
     return out
 
 
+def _elsewhere(scan: Scan, load: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """(n,) lit dwells whose bits are lit for longer in another row group: the address changes while they are lit, or they come too early."""
+    groups, took = scan.on.shape[1], (scan.end - scan.start).astype(float)
+    lit = np.flatnonzero(scan.rows)
+    group = np.log2(scan.rows[lit].astype(float)).round().astype(np.int64)
+    total = np.bincount(load[lit] * groups + group, took[lit], (int(load.max()) + 1) * groups).reshape(-1, groups)
+    out = np.zeros(len(scan.rows), bool)
+    out[lit] = total.argmax(axis=1)[load[lit]] != group
+    return out
+
+
 def order_of_rows(case: Case) -> Iterator[Finding]:
     """Rows in an order that is one exchange away from a straight one."""
     for reading, scan, bus in _each(case):
@@ -198,23 +209,37 @@ def order_of_rows(case: Case) -> Iterator[Finding]:
 
 
 def groups_in_order(case: Case) -> Iterator[Finding]:
-    """A panel with row groups whose address lines are exchanged: the groups take turns in an order that no driver counts in."""
+    """A panel with row groups two of whose address lines are exchanged: the groups take turns in an order that no driver counts in."""
+    wires = [role for role in ADDRESS if role in case.roles]
     for reading, scan, _ in _each(case):
-        if not scan.cycles or not scan.lamps.block or scan.on.shape[1] != 4 or "b" not in case.roles:
+        count = scan.on.shape[1]
+        if not scan.cycles or not scan.lamps.block or count != 1 << len(wires):
             continue
         rows = scan.rows[scan.rows != 0]
         turns = rows[np.append(True, rows[1:] != rows[:-1])]
-        seen = np.log2(turns[:80].astype(float)).round().astype(int).tolist()
-        if 0 not in seen or len(seen) < 12:
+        seen = np.log2(turns[: 20 * count].astype(float)).round().astype(int).tolist()
+        if 0 not in seen or len(seen) < 3 * count:
             continue
-        order = seen[seen.index(0) :][:12]
-        if order == [0, 2, 1, 3] * 3 or order == [0, 3, 1, 2] * 3:
-            begin, end = case.span
-            told = ", ".join(map(str, order[:4]))
-            yield case.found(
-                "wiring.swapped-lines", "rows", confidence="likely", device=reading.device.name, lines=case.names("a", "b"), start=begin, end=end,
-                evidence={"order": told}, a=f"'{case.bus.lines['a']}' (A)", b=f"'{case.bus.lines['b']}' (B)", order=told,
-            )  # fmt: skip
+        order = seen[seen.index(0) :][: 2 * count]
+        up = list(range(count))
+        straight = (up, [0, *up[:0:-1]])
+        for a, b in combinations(range(len(wires)), 2):
+            fixed = [_bits_exchanged(group, a, b) for group in order]
+            if order != fixed and any(fixed == 2 * way for way in straight) and not any(order == 2 * way for way in straight):
+                begin, end = case.span
+                told = ", ".join(map(str, order[: min(count, 8)])) + (" …" if count > 8 else "")
+                lines = [case.bus.lines[wires[k]] for k in (a, b)]
+                yield case.found(
+                    "wiring.swapped-lines", "rows", confidence="likely", device=reading.device.name, lines=case.names(wires[a], wires[b]), start=begin, end=end,
+                    evidence={"order": told}, a=f"'{lines[0]}' ({wires[a].upper()})", b=f"'{lines[1]}' ({wires[b].upper()})", order=told,
+                )  # fmt: skip
+                return
+
+
+def _bits_exchanged(number: int, a: int, b: int) -> int:
+    """A number with two of its bits in each other's place."""
+    low, high = number >> a & 1, number >> b & 1
+    return number & ~(1 << a | 1 << b) | low << b | high << a
 
 
 def turned_enable(case: Case) -> Iterator[Finding]:
@@ -235,7 +260,10 @@ def turned_enable(case: Case) -> Iterator[Finding]:
         high = latch.share(1)
         start, end = case.span
         names = case.bus.lines
-        if high > 0.5 and share < 0.1 and not (inside > 0).mean() > 0.5:
+        as_latch = high > 0.5 and share < 0.1 and not (inside > 0).mean() > 0.5
+        if scan.lamps.colours:  # a latch comes and goes while it is dark, and not the other way round
+            as_latch = _around(case, "latch", 1, "enable", 1 - lit) > 0.95
+        if as_latch:
             yield case.found(
                 "wiring.swapped-lines", lines=case.names("latch", "enable"), start=start, end=end, confidence="likely", device=reading.device.name,
                 evidence={"latch is high": f"{high:.0%} of the time", "panel is lit": f"{share:.1%} of the time"}, a="LATCH", b="ENABLE",
@@ -247,6 +275,16 @@ def turned_enable(case: Case) -> Iterator[Finding]:
                 evidence={"rows are exchanged while it is lit": f"{(inside > 0).mean():.0%}", "panel is lit": f"{share:.1%} of the time"},
                 line=names["enable"], role="ENABLE",
             )  # fmt: skip
+
+
+def _around(case: Case, outer: str, high: int, inner: str, level: int) -> float:
+    """The share of the stretches in which a line has a level that begin and end within one in which another line has its own."""
+    opens, closes = spans_selected(case.trace, case.roles[outer], high)
+    begins, ends = spans_selected(case.trace, case.roles[inner], level)
+    if not len(opens) or not len(begins):
+        return 0.0
+    at = np.searchsorted(opens, begins) - 1
+    return float(np.mean((at >= 0) & (closes[np.maximum(at, 0)] > ends)))
 
 
 def turned_levels(case: Case) -> Iterator[Finding]:
