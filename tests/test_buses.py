@@ -146,6 +146,7 @@ WAYS: dict[str, tuple[str, str]] = {
         'text 50,20 "ENGINE"',
     ),
     "st7032": (bus("i2c", ["scl", "sda"], clock="400kHz") + device("st7032", "16x2", address=0x3E), 'text 2,1 "TIDE 4.2"'),
+    "pcf2119": (bus("i2c", ["scl", "sda"], clock="400kHz") + device("pcf2119", "16x2", address=0x3A), 'text 2,1 "TIDE 4.2"'),
     "aip31068": (bus("i2c", ["scl", "sda"], clock="100kHz") + device("aip31068", "16x2", address=0x3E), 'text 0,0 "TIDE 4.2"'),
     "behind pcf8574": (
         bus("i2c", ["scl", "sda"], clock="100kHz")
@@ -281,7 +282,10 @@ class EveryWay(unittest.TestCase):
         rig = load_rig(FOLDER / "rig.toml")
         target = rig.target(rig.device[0])
         digits = target.panel.form == "digits"
-        pixels = target.part.memory.kind in ("paged", "pixel", "paper", "chain", "dimmed") or target.panel.form == "matrix"
+        pixels = target.part.memory.kind in ("paged", "pixel", "paper", "chain", "dimmed") or target.panel.form in (
+            "matrix",
+            "colours",
+        )
         drawn = []
         for _ in range(data.draw(st.integers(1, 3))):
             if pixels:

@@ -260,11 +260,16 @@ def lettered(seed: int, wrong: str, part: str = "st7032", present: bool = True) 
     """Two rows of letters on I2C."""
     chance = random.Random(seed)
     wave = Wave(seed, SCL=1, SDA=1)
-    bus = I2c(wave, chance.choice((100e3, 380e3)), present=(0x3E,) if present else ())
-    displays.lettered(displays.keyed(bus, 0x3E), wave, chance, chance.choice(displays.TEXTS), part, wrong)
+    address = 0x3A if part == "pcf2119" else 0x3E
+    bus = I2c(wave, chance.choice((100e3, 380e3)), present=(address,) if present else ())
+    send, text = displays.keyed(bus, address), chance.choice(displays.TEXTS)
+    if part == "pcf2119":
+        displays.lettered_upper(send, wave, chance, text, wrong)
+    else:
+        displays.lettered(send, wave, chance, text, part, wrong)
     wave.wait(2e6)
     roles = {"scl": "SCL", "sda": "SDA"}
-    rig = _bus("i2c", roles) + DEVICE.format(on="wires", part=part, panel="16x2") + "address = 0x3E\n"
+    rig = _bus("i2c", roles) + DEVICE.format(on="wires", part=part, panel="16x2") + f"address = {address:#x}\n"
     return Made(wave, rig, _options("i2c", roles, part, "16x2"))
 
 
@@ -922,6 +927,15 @@ def faults(seed: int) -> Iterator[Case]:
         "dimmed", seed, {"part": "is31fl3733"}, "setup.shutdown", "picture.blank", "setup.contrast-low", "setup.step-missing"
     )
     yield Case("dimmed", seed, ("address.no-answer",), kinds={"present": False})
+    yield from _wrong(
+        "lettered",
+        seed,
+        {"part": "pcf2119"},
+        "setup.display-off",
+        "setup.wrong-geometry",
+        "setup.charge-pump-off",
+        "picture.blank",
+    )
     yield from _wrong("gauge", seed, {"planes": 2 ** (seed % 3)}, "setup.display-off", "setup.wrong-geometry", "picture.blank")
     yield from _wrong(
         "bitwise",
@@ -1068,6 +1082,7 @@ def healthy(count: int) -> Iterator[Case]:
         ("shift", {"part": "74hc164"}), ("lamps", {}), ("lamps", {"back": False}), ("lamps", {"rows": 7, "columns": 5}), ("sign", {}),
                       ("registers", {}), ("several", {}), ("several", {"turn": 1}), ("ports", {}), ("ports", {"count": 1}), ("pair", {}),
         ("segments", {}), ("segments", {"part": "tm1638"}), ("lettered", {}), ("lettered", {"part": "aip31068"}),
+        ("lettered", {"part": "pcf2119"}),
         ("bitwise", {}), ("gauge", {}), ("gauge", {"planes": 2}), ("gauge", {"planes": 1}),
         ("dimmed", {}), ("dimmed", {"part": "is31fl3733"}), ("leds", {}), ("leds", {"part": "apa102"}),
         ("graphic", {}), ("graphic", {"text": True}), ("graphic", {"wired": "eight"}), ("graphic", {"wired": "four"}),

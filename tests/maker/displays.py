@@ -16,7 +16,7 @@ from .wave import Wave
 __all__ = [
     "Backpack", "Registers", "TEXTS", "bit_glass", "character", "colour_panel", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved",
     "halves_chip", "keyed",
-    "lettered_chip", "matrix", "mono", "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
+    "lettered_chip", "lettered_upper", "matrix", "mono", "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -250,6 +250,28 @@ def lettered(send: Send, wave: Wave, chance: random.Random, text: Sequence[str],
             wave.wait(60e3)
         for letter in "" if whole else line:
             write(ord(letter), True)
+
+
+def lettered_upper(send: Send, wave: Wave, chance: random.Random, text: Sequence[str], wrong: str = "") -> None:
+    """PCF2119R (rev. 10): the second table of instructions first, then letters 80h above their codes; the cells are cleared by writing blanks."""
+    wave.wait(5e6)
+    function = 0x30 if wrong == "setup.wrong-geometry" else 0x34
+    second = [function | 1, 0x02 | chance.randrange(2), 0x04, 0x10 | chance.randrange(3), 0x40 | chance.randrange(3)]
+    second += [] if wrong == "setup.charge-pump-off" else [0x80 | chance.randrange(20, 60)]
+    first = [function, 0x08 if wrong == "setup.display-off" else 0x0C, 0x06]
+    if chance.random() < 0.5:
+        send([*second, *first], False)
+    else:
+        for value in (*second, *first):
+            send([value], False)
+            wave.wait(20e3)
+    for row in (0x80, 0xC0):
+        send([row], False)
+        send([0xA0] * chance.choice((16, 40)), True)
+    for row, line in zip((0x80, 0xC0), text, strict=False):
+        send([row], False)
+        send([0xA0 if wrong == "picture.blank" else ord(letter) | 0x80 for letter in line], True)
+        wave.wait(60e3)
 
 
 @dataclass

@@ -33,6 +33,9 @@ def _a00_end() -> dict[int, str]:
 ROMS: dict[str, dict[int, str]] = {
     "A00": _ASCII | {0x5C: "¥", 0x7E: "→", 0x7F: "←"} | {0xA1 + k: char for k, char in enumerate(_KATAKANA)} | _a00_end(),
     "half-width": _ASCII | {0x7E: "~"},  # of ST7920's HCGROM what everybody has; the codes below 20h are signs
+    "R": {
+        0x80 + code: char for code, char in _ASCII.items()
+    },  # of PCF2119: what its upper half has for sure; the lower are other signs
     "A02": _ASCII
     | {0x7E: "~", 0x7F: "⌂"}
     | {0x10 + k: char for k, char in enumerate(_A02_LOW)}

@@ -21,6 +21,7 @@ TO_CELLS = ("cell", "clear", "home")  # what brings words that follow to the cel
 def _runs(part: Part, chip: Commands, most: int | None) -> list[tuple[NDArray[np.uint8], bool]]:
     """Runs of words for its cells, and whether the user's own characters were defined by then. most: commands that are looked at."""
     out, defined, defining = [], False, False
+    above = 0x80 if part.memory.rom == "R" else 0  # where its letters lie above their codes
     for index in range(len(chip) if most is None else min(len(chip), most)):
         kind = int(chip.kind[index])
         if kind >= 0:
@@ -29,7 +30,7 @@ def _runs(part: Part, chip: Commands, most: int | None) -> list[tuple[NDArray[np
         elif chip.name_of(index) == "data":
             defined |= defining
             if not defining:
-                out.append((np.frombuffer(chip.bytes_of(index), np.uint8), defined))
+                out.append((np.frombuffer(chip.bytes_of(index), np.uint8) ^ np.uint8(above), defined))
     return out
 
 
