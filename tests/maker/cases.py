@@ -946,6 +946,8 @@ def faults(seed: int) -> Iterator[Case]:
         "setup.wrong-geometry",
         "picture.blank",
         "frame.wrong-spi-mode",
+        "setup.test-mode",
+        "setup.step-missing",
     )
     yield from _wired("bitwise", seed, {}, ("swap WR DATA", SWAP, ()), ("low DATA", STUCK, ()), ("low WR", STUCK, ()), ("high CS", STUCK, ()),
                       ("swap CS DATA", SWAP, ()), ("swap CS WR", SWAP, ()), ("invert DATA", INVERTED, ()), ("join WR DATA", JOINED, ()))  # fmt: skip

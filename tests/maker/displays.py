@@ -145,7 +145,11 @@ def tall(send: Send, chance: random.Random, picture: Picture, wrong: str, frames
     """Upright glass whose commons are its columns: their count is the multiplex ratio, and 64 of them hang on the middle of the outputs."""
     columns = picture.shape[1]
     down = chance.random() < 0.5  # data fill a column of pages before the next one begins
-    commons = 192 - columns if wrong == "setup.wrong-geometry" else columns
+    commons, middle = columns, 0x60 if columns == 64 else 0x00
+    if wrong == "setup.wrong-geometry" and chance.random() < 0.5:
+        middle ^= 0x60
+    elif wrong == "setup.wrong-geometry":
+        commons = 192 - columns
     steps = [
         [0xAE],
         [0xDC, 0x00],
@@ -153,7 +157,7 @@ def tall(send: Send, chance: random.Random, picture: Picture, wrong: str, frames
         [0x21 if down else 0x20],
         *([[0xA0], [0xC0]] if chance.random() < 0.7 else [[0xA1], [0xC8]]),
     ]
-    steps += [[0xA8, commons - 1], [0xD3, 0x60 if columns == 64 else 0x00], [0xD5, 0x51], [0xD9, 0x22], [0xDB, 0x35]]
+    steps += [[0xA8, commons - 1], [0xD3, middle], [0xD5, 0x51], [0xD9, 0x22], [0xDB, 0x35]]
     steps += [[0xAD, 0x8A], [0xA5 if wrong == "setup.test-mode" else 0xA4], [0xA6]]
     for step in steps + ([] if wrong == "setup.display-off" else [[0xAF]]):
         send(step, False)
@@ -645,8 +649,11 @@ def bit_glass(send: Callable[[str], object], chance: random.Random, wrong: str =
         "" if wrong == "setup.shutdown" else "00000001", "00011000", commons + "01", "00000100", "00000101",
         "" if wrong == "setup.display-off" else "00000011",
     ]  # fmt: skip
+    if wrong == "setup.step-missing":
+        steps.remove(commons + "01")
     steps = [step + chance.choice("01") for step in steps if step]
     chance.shuffle(steps)
+    steps += ["111000000"] if wrong == "setup.test-mode" else ["111000110"] if chance.random() < 0.2 else []
     if chance.random() < 0.4:
         send("100" + "".join(steps))
     else:
