@@ -28,18 +28,13 @@ FEWEST = 3  # turns of a row that show how its loads repeat
 def dwells(
     trace: Trace, roles: dict[str, int], lamps: Lamps
 ) -> tuple[Times, NDArray[np.uint64], NDArray[np.uint8], int, NDArray[np.int64]]:
-    """Start of each dwell; mask of the row group that is lit; (n, 6 x columns) bits that are held, line by line; how many groups there are; and
-    which load the dwell is of."""
+    """Start of each dwell; mask of the row group that is lit; the bits of each load, packed as `_held` has them; how many groups there are; and which
+    load each dwell is of, 0 ahead of the first."""
     wires = [role for role in ADDRESS if role in roles]
     count, width = 1 << len(wires), max(1, lamps.columns)
     clocks, latches = edges_to(trace, roles["clock"], 1), edges_to(trace, roles["latch"], 1)
     last = np.searchsorted(clocks, latches, side="right")
     latches, last = latches[last >= width], last[last >= width]
-    held = np.zeros((len(latches) + 1, len(COLOURS) * width), np.uint8)  # nothing is lit before the first
-    for number, role in enumerate(COLOURS):
-        if role in roles and len(last):
-            level = trace.level_at(roles[role], clocks - 1) == lamps.column
-            held[1:, number * width : (number + 1) * width] = level[last[:, None] - width + np.arange(width)]
     moments = [trace.times[:1], latches]
     moments += [trace.edges(roles[role]).times for role in (*wires, "enable") if role in roles]
     start = np.unique(np.concatenate(moments))
@@ -52,7 +47,27 @@ def dwells(
         known &= trace.level_at(roles["enable"], start) == lamps.row
     load = np.searchsorted(latches, start, side="right")
     rows = np.where(known & (load > 0), np.uint64(1) << group, np.uint64(0))
-    return start, rows, held[load], count, load.astype(np.int64)
+    return start, rows, _held(trace, roles, lamps, clocks, last), count, load.astype(np.int64)
+
+
+AT_ONCE = 1 << 14  # loads that are looked at together
+
+
+def _held(trace: Trace, roles: dict[str, int], lamps: Lamps, clocks: Times, last: NDArray[np.int64]) -> NDArray[np.uint8]:
+    """(loads + 1, bytes) what the registers hold, line by line, the first bit that went in on top; first what they hold ahead of all, which lights nothing.
+
+    last: (loads,) how many clocks came by then.
+    """
+    width = max(1, lamps.columns)
+    out = np.zeros((len(last) + 1, -(-len(COLOURS) * width // 8)), np.uint8)
+    for first in range(0, len(last), AT_ONCE):
+        own = last[first : first + AT_ONCE, None] - width + np.arange(width)
+        bits = np.zeros((len(own), len(COLOURS), width), bool)
+        for number, role in enumerate(COLOURS):
+            if role in roles:
+                bits[:, number] = (trace.level_at(roles[role], clocks[own.reshape(-1)] - 1) == lamps.column).reshape(own.shape)
+        out[first + 1 : first + 1 + len(own)] = np.packbits(bits.reshape(len(own), -1), axis=1)
+    return out
 
 
 def frames_of_loads(cuts: NDArray[np.int64], took: NDArray[np.float64], rows: NDArray[np.uint64]) -> NDArray[np.int64]:
@@ -72,15 +87,18 @@ def frames_of_loads(cuts: NDArray[np.int64], took: NDArray[np.float64], rows: ND
     return cuts
 
 
-def light_of(bits: NDArray[np.uint8], mine: NDArray[np.float64], first: NDArray[np.int64], columns: int) -> NDArray[np.float64]:
-    """(frames, 2, columns, 3) for how much the LEDs of a group's two rows were lit in each frame. mine: (n,) how much each dwell lit it; first: the
-    dwells with which frames begin."""
-    own = np.flatnonzero(mine)
-    out = np.zeros((len(first), bits.shape[1]))
-    frame = np.searchsorted(first, own, side="right") - 1
-    if len(own):
+def light_of(
+    held: NDArray[np.uint8], load: NDArray[np.int64], mine: NDArray[np.float64], first: NDArray[np.int64], columns: int
+) -> NDArray[np.float64]:
+    """(frames, 2, columns, 3) for how much the LEDs of a group's two rows were lit in each frame. held: the bits of each load; load,
+    mine: (n,) which of them each dwell is of, and how much it lit; first: the dwells with which frames begin."""
+    out = np.zeros((len(first), len(COLOURS) * columns))
+    every = np.flatnonzero(mine)
+    for some in (every[at : at + AT_ONCE] for at in range(0, len(every), AT_ONCE)):
+        frame = np.searchsorted(first, some, side="right") - 1
         begins = np.flatnonzero(np.append(True, frame[1:] != frame[:-1]))
-        out[frame[begins]] = np.add.reduceat(bits[own] * mine[own, None], begins, axis=0)
+        bits = np.unpackbits(held[load[some]], axis=1, count=len(COLOURS) * columns)
+        out[frame[begins]] += np.add.reduceat(bits * mine[some, None], begins, axis=0)
     return out.reshape(len(first), 2, 3, columns).transpose(0, 1, 3, 2)
 
 

@@ -133,13 +133,13 @@ def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
 def _coloured(scan: Scan, took: NDArray[np.float64], inside: slice, first: NDArray[np.int64]) -> Scan:
     """A scan of a panel in colours with its light. took: (n,) ticks of the dwells inside its frames, which begin with `first`."""
     assert scan.load is not None
-    rows, bits, groups, columns = scan.rows[inside], scan.bits[inside], scan.on.shape[1], scan.lamps.columns
-    weights = colour_scan.weights(rows, took, scan.load[inside])
+    rows, load, groups, columns = scan.rows[inside], scan.load[inside], scan.on.shape[1], scan.lamps.columns
+    weights = colour_scan.weights(rows, took, load)
     light = np.zeros((len(first), 2, groups, columns, 3))
     most, on = np.zeros((len(first), groups)), np.zeros((len(first), groups))
     for group in range(groups):
         mine = (rows >> np.uint64(group)) & np.uint64(1) == 1
-        light[:, :, group] = colour_scan.light_of(bits, weights * mine, first, columns)
+        light[:, :, group] = colour_scan.light_of(scan.bits, load, weights * mine, first, columns)
         most[:, group] = np.add.reduceat(weights * mine, first)
         on[:, group] = np.add.reduceat(took * mine, first)
     whole, span = light.reshape(len(first), 2 * groups, columns, 3), np.diff(scan.frames)

@@ -20,8 +20,8 @@ class Scan:
 
     light: (f, rows, columns) share of each frame for which an LED was on. on: (f, row lines) the same of whole rows or groups.
     cycles: whether the scan goes round at all; without it the whole trace counts as one frame. bits: (n, columns) what is lit where
-    a row is on (of grouped panels in the order in which bits go in). Of panels in colours: load: (n,) which load of bits a dwell is of; colours:
-    (f, rows, columns, 3) values from 0 to 255.
+    a row is on (of grouped panels in the order in which bits go in). Of panels in colours: bits: (loads + 1, bytes) of each load,
+    packed; load: (n,) of which a dwell is; colours: (f, rows, columns, 3) values from 0 to 255.
     """
 
     start: Times
