@@ -6,6 +6,8 @@ import unittest
 from pathlib import Path
 
 from maker.cases import FAMILIES, Case, Outcome, cases, judged
+from maker.displays import pcd8544, scene
+from maker.masters import Spi
 from maker.mishaps import joined, swapped
 from maker.volts import Bench, seen
 from maker.wave import Wave
@@ -53,6 +55,32 @@ class OnceBlamed(unittest.TestCase):
         for case in ONCE_BLAMED:
             with self.subTest(str(case)):
                 self.assertEqual(judged(case).bad, "")
+
+
+class SampledTooSlowly(unittest.TestCase):
+    """A clock of 4 MHz, sampled at some rates: what was lost is the instrument's fault, and no wire's."""
+
+    def test_a_clock_that_loses_edges(self) -> None:
+        for mode, step, clock, said in (
+            (0, 20, "", False), (0, 60, "", False), (0, 150, "", True), (3, 140, "", True), (0, 165, 'clock = "4MHz"\n', True),
+            (3, 190, 'clock = "4MHz"\n', True), (0, 210, 'clock = "4MHz"\n', True), (0, 330, 'clock = "4MHz"\n', True),
+        ):  # fmt: skip
+            with self.subTest(mode=mode, step=step, clock=clock), tempfile.TemporaryDirectory() as name:
+                folder, chance = Path(name), random.Random(step)
+                wave = Wave(step, SCK=mode >> 1, MOSI=0, CS=1, DC=0)
+                wave.wait(1e6)
+                pcd8544(Spi(wave, 4e6, mode, dc="DC"), scene(chance, 84, 48), chance)
+                wave.wait(1e6)
+                raw(wave, step, folder / "sampled.bin")
+                (folder / "rig.toml").write_text(
+                    f'[[bus]]\nname = "wires"\nkind = "spi"\nmode = {mode}\n{clock}lines = {{ sck = "0", mosi = "1", cs = "2", dc = "3" }}\n'
+                    '[[device]]\nname = "glass"\non = "wires"\npart = "pcd8544"\n'
+                )
+                told = program_json(
+                    "diagnose", "sampled.bin", "--raw", "1", "--rate", f"{1e3 / step:.6f}MHz", "--rig", "rig.toml", cwd=folder
+                )
+                first = told["findings"][0]["code"]
+                self.assertEqual(first == "capture.undersampled", said, told["findings"][0]["summary"])
 
 
 class Itself(unittest.TestCase):

@@ -19,6 +19,9 @@ __all__ = ["RULES"]
 
 BUSY = 64  # changes from which on lines are asked for their shape
 FEWEST_SAMPLES = 4.0  # a clock period sampled less often loses edges
+FEW_PULSES = 32  # of a clock, that tell how it is seen
+SINGLE = 0.3  # share of a clock's stretches that last a single sample, from which on others may have been lost
+LOST = 0.04  # share of those that last two, from which on some were
 LEVELS = {0: "low", 1: "high", 2: "unknown"}
 
 
@@ -75,6 +78,44 @@ def undersampled(case: Case) -> Iterator[Finding]:
         evidence={"samples_a_clock": round(samples, 2), "sample_rate": 1 / interval, "both_lines_in_one_sample": together},
         samples=f"{samples:.1f}", rate=show(1 / interval, "Hz"), clock=show(seen, "Hz"), needed=show(10 * max(seen, rig_clock), "Hz"),
     )  # fmt: skip
+
+
+def clocks_lost(case: Case) -> Iterator[Finding]:
+    """A clock that is sampled too slowly: most of its stretches last one sample or two, and what comes has no shape.
+
+    At two samples a period a steady clock still comes through whole, one that wavers does not.
+    """
+    clock = next((role for role in case.clocks if case.moves(role) > 2 * FEW_PULSES), "")
+    if not clock or case.kind.each_rests or borne(case):
+        return
+    tick, told = float(case.trace.tick), case.trace.sample
+    period = 1 / float(parse(case.bus.clock, "Hz")) if case.bus.clock and not case.kind.scanned else 0.0
+    hopeless = told and 0 < period < 2 * told * tick
+    interval = (told if hopeless else _sampled_at(case, case.edges(clock).durations()[1:-1])) * tick
+    if not interval:
+        return
+    by_rig = period / interval if period else FEWEST_SAMPLES
+    samples = min(2.0, by_rig)  # more than that, and no clock would be lost
+    start, end = case.span
+    yield case.found(
+        "capture.undersampled", lines=case.names(clock), start=start, end=end, confidence="certain" if hopeless else "likely",
+        evidence={"sample_rate": 1 / interval}, samples=f"{samples:.1f}" if by_rig < 2 else "about two", rate=show(1 / interval, "Hz"),
+        clock=show(1 / (samples * interval), "Hz"), needed=show(10 / (samples * interval), "Hz"),
+    )  # fmt: skip
+
+
+def _sampled_at(case: Case, lasts: NDArray[np.int64]) -> float:
+    """Ticks between the samples of a clock that loses edges by it, 0 where its stretches are not such: all last whole samples, most of them one or two,
+    some of them each. Other traffic whose stretches are whole, as those of a UART are, has longer ones among them."""
+    unit = float(case.trace.sample) or float(np.percentile(lasts, 5))
+    if unit < 1:
+        return 0.0
+    near = lasts[lasts < 8.5 * unit] / unit
+    whole = np.round(near)
+    if len(near) < FEW_PULSES or np.mean(np.abs(near - whole) < 0.1) < 0.97:
+        return 0.0
+    one, two, more = (float(np.mean(each)) for each in (whole == 1, whole == 2, whole > 2))
+    return unit if one > SINGLE and two > LOST and more < LOST else 0.0
 
 
 def _pulses(case: Case) -> NDArray[np.int64]:
@@ -208,6 +249,7 @@ def no_shape(case: Case) -> Iterator[Finding]:
 RULES = [
     Rule("capture", silent),
     Rule("capture", undersampled, is_addressed),
+    Rule("capture", clocks_lost, not_addressed),
     Rule("capture", no_calls, is_addressed),
     Rule("capture", no_words, not_addressed),
     Rule("capture", no_shape, moves_words),
