@@ -42,7 +42,7 @@ def grouped(roles: Collection[str]) -> bool:
 
 def coloured(roles: Collection[str]) -> bool:
     """Whether roles are those of such a panel in colours."""
-    return {*GROUPED, "r1"} <= set(roles)
+    return set(GROUPED) <= set(roles) and any(role in roles for role in COLOURS)
 
 
 def axes(roles: dict[str, int]) -> tuple[list[int], list[int]]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import msgspec
 
 from ..bus.base import BUSES, Settings, kind_with
-from ..bus.scan_roles import ADDRESS, Lamps, axes
+from ..bus.scan_roles import ADDRESS, Lamps, axes, coloured
 from ..errors import HushedError, nearest
 from ..part import Panel, Part, load
 from ..part.catalogs import UNKNOWN
@@ -302,10 +302,16 @@ def panel_of(part: Part, device: Device) -> Panel:
 
 def scanned_panel(part: Part, device: Device, roles: set[str]) -> Panel:
     """The panel of scanned LEDs: as the rig says, else as many rows and columns (or digits) as there are lines for."""
-    if device.panel or part.memory.groups is not None:
-        high = 2 << sum(role in roles for role in ADDRESS)  # two rows for each address, where there are halves
-        fitting = [name for name, panel in part.panels.items() if panel.height == high and panel.form == "colours"]
-        return part.panel(fitting[0]) if fitting and not device.panel else panel_of(part, device)
+    groups = part.memory.groups
+    if (groups is not None and groups.colour) != coloured(roles):
+        raise HushedError(
+            f"{part.name} cannot be on these lines",
+            remedy="panels in colours have the roles r1 g1 b1 r2 g2 b2, a to e, clock, latch and enable; others none of the colours",
+        )
+    if groups is not None and groups.colour:
+        return _of_colours(part, device, sum(role in roles for role in ADDRESS))
+    if device.panel or groups is not None:
+        return panel_of(part, device)
     rows, columns = (len(lines) for lines in axes(dict.fromkeys(roles, 0)))
     if next(iter(part.panels.values())).form == "digits":
         ready = {panel.width: name for name, panel in part.panels.items()}
@@ -315,6 +321,21 @@ def scanned_panel(part: Part, device: Device, roles: set[str]) -> Panel:
         return msgspec.structs.replace(base, name=f"{rows}-digits", width=rows, cells=[list(range(rows))[::-1]])
     base = part.panel(next(iter(part.panels)))
     return msgspec.structs.replace(base, name=f"{columns}x{rows}", width=columns, height=rows)
+
+
+def _of_colours(part: Part, device: Device, wires: int) -> Panel:
+    """A panel of two halves whose rows are told by so many address lines: where nothing says which, the first ready one of as many rows."""
+    high = 2 << wires
+    fitting = next((name for name, panel in part.panels.items() if panel.height == high), "")
+    if fitting and not device.panel:
+        return part.panel(fitting)
+    panel = panel_of(part, device)
+    if panel.height != high:
+        raise HushedError(
+            f"panel: {panel.height} rows, and address lines for {high}",
+            remedy="two rows light at a time: three lines (a to c) are for 16 rows, four for 32, five for 64",
+        )
+    return panel
 
 
 def behind(bridge: Bridge) -> Bus:
