@@ -70,7 +70,13 @@ class Examples(unittest.TestCase):
         check(behind, "docs/rig.md")
         self.assertEqual(set(tomllib.loads(rigs()[1])), {*KEYS} - {"hysteresis"})
         self.assertEqual(behind.target(behind.device[0]).framing, "nibbles")
-        panel = tomllib.loads(rigs()[5])["panel"]
+        panel = tomllib.loads(next(block for block in rigs() if block.startswith("panel =")))["panel"]
+        whole = [block for block in rigs() if block.startswith("[[bus]]") and "[[device]]" in block]
+        for block in whole:
+            own = msgspec.convert(tomllib.loads(block), Rig)
+            check(own, "docs/rig.md")
+            self.assertTrue(all(own.target(device) for device in own.device))
+        self.assertGreater(len(whole), 2)
         (demo() / "gate.toml").write_text(rigs()[2])
         self.assertEqual(load_pin_map("gate.toml", demo()).find("CLK").label, "pin 3 (GPIO22)")
         rig.device[0].panel = panel
@@ -102,7 +108,7 @@ class Examples(unittest.TestCase):
                 self.assertEqual([finding.summary for finding in examine(steps, [target], clocks).findings], [], (part, panel))
                 seen += 1
         self.assertGreater(seen, 35)
-        shifted = msgspec.convert(tomllib.loads(rigs()[6]), Rig)
+        shifted = msgspec.convert(tomllib.loads(next(block for block in rigs() if "[bus.through]" in block)), Rig)
         check(shifted, "docs/rig.md")
         self.assertEqual(shifted.turned, {"CLK", "DIN"})
 
