@@ -300,6 +300,18 @@ class Conditions(unittest.TestCase):
         self.assertEqual(len([line for line in lines if "page" in line and line.lstrip()[0].isdigit()]), 16)
         self.assertLessEqual(len(lines), 16 + 17)
 
+    def test_lines_alone_are_found_as_among_words(self) -> None:
+        """Where nothing of what is said is asked for, nothing is decoded; what is found is the same."""
+        for condition in ("high(SCL)<1.1us", "rise=SDA or fall=SCL", "not (low(SDA)>2us and high(SCL)<1us)"):
+            self.assertFalse(parse_condition(condition).words)
+            self.assertTrue(parse_condition(f"{condition} or (start and stop)").words)
+            for more in ((), ("--rig", "front-desk.toml"), ("--from", "1ms", "--to", "3ms")):
+                alone = program("find", "healthy.vcd", condition, "--format", "json", *more).stdout
+                among = program("find", "healthy.vcd", f"({condition}) or (start and stop)", "--format", "json", *more).stdout
+                self.assertEqual(json.loads(alone)["found"], json.loads(among)["found"])
+                if condition.startswith("rise"):
+                    self.assertGreater(json.loads(alone)["count"], 3)
+
     def test_many_tests_in_a_row(self) -> None:
         once = int(program("find", "healthy.vcd", "start", "--count").stdout)
         for word in ("or", "and"):

@@ -252,6 +252,29 @@ def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, 
     return source, reading.trace, plan, lambda: reading
 
 
+def of_lines(args: argparse.Namespace, lines: Sequence[str]) -> tuple[Source, Trace, None, Callable[[], Reading]]:
+    """The capture with no more of it than some lines, as `heard` gives it, where nobody asks what was said."""
+    from ..trace import joined
+    from ..view.progress import Bar
+
+    with Bar(getattr(args, "quiet", False)) as bar:
+        source, head, rest = _opening(args, bar, LOOKED_AT, lines)
+        empty = empty_trace(source)
+        try:
+            mask = sum(1 << empty.index(line) for line in lines)
+        except HushedError as error:
+            error.where = error.where or source.path
+            raise
+        turned = plan_for(empty, args).rig.turned if args.rig else frozenset[str]()
+        trace = joined(block.turned_as(turned).only(mask) for block in _let_go(head, rest))
+    warn(trace.notes)
+
+    def nothing_said() -> Reading:
+        raise HushedError("the capture was read for its lines alone", where=source.path)
+
+    return source, trace, None, nothing_said
+
+
 def _let_go(head: list[Trace], rest: Iterator[Trace | Samples]) -> Iterator[Trace | Samples]:
     """The head and the rest; the head is let go on the way."""
     head.reverse()

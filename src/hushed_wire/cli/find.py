@@ -42,9 +42,10 @@ def run(args: argparse.Namespace) -> int:
 
     if args.context < 0 or args.most < 0:
         raise HushedError("--context and --most count from 0 up", remedy="like --context 2")
-    condition, lines = parse_condition(args.condition)
-    # The whole capture is listened to: what a window begins in the middle of is known so.
-    source, trace, _, listen = captured.heard(args, lines)
+    condition, lines, words = parse_condition(args.condition)
+    # The whole capture is listened to: what a window begins in the middle of is known so. Where lines alone are asked for, nothing is.
+    plain = not words and (args.count or args.format == "json")
+    source, trace, _, listen = captured.of_lines(args, lines) if plain else captured.heard(args, lines)
     part = captured.windowed(trace, args)
     try:
         spans = holds(condition, trace, listen)

@@ -132,7 +132,7 @@ def _until(args: argparse.Namespace) -> Any:
     from ..rig import Options, Setup, assume, load_rig
     from ..rig.conditions import holds, parse_condition
 
-    condition, _ = parse_condition(args.until)
+    condition = parse_condition(args.until).condition
     rig = load_rig(args.rig) if args.rig else None
 
     def look(trace: Trace) -> int | None:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from functools import reduce
+from typing import NamedTuple
 
 from ..errors import HushedError, nearest
 from ..trace import Trace
@@ -18,7 +19,7 @@ from .condition_terms import KEYED, MEASURED, ON_LINES, PLAIN, SIGNS, Condition,
 from .reading import Reading
 from .spans import Spans
 
-__all__ = ["holds", "parse_condition"]
+__all__ = ["Parsed", "holds", "parse_condition"]
 
 DEEPEST = 100  # brackets within one another
 TOKEN = re.compile(r"""\s*(?:(?P<quoted>"[^"]*"|'[^']*')|(?P<mark>[()])|(?P<sign><=|>=|!=|=|<|>)|(?P<word>[^\s()<>=!"']+))""")
@@ -32,13 +33,21 @@ def holds(condition: Condition, trace: Trace, listen: Callable[[], Reading]) -> 
 # ---- reading ---------------------------------------------------------------------------------------------------------
 
 
-def parse_condition(text: str) -> tuple[Condition, list[str]]:
-    """A condition from its text, and the lines that it asks for; raises HushedError naming the place."""
+class Parsed(NamedTuple):
+    """A condition, the lines that it asks for, and whether it asks for what was said on them."""
+
+    condition: Condition
+    lines: list[str]
+    words: bool
+
+
+def parse_condition(text: str) -> Parsed:
+    """A condition from its text; raises HushedError naming the place."""
     reader = _Reader(text)
     out = reader.condition()
     if reader.kind:
         raise reader.wrong(f"'{reader.word}' is too much")
-    return out, reader.lines
+    return Parsed(out, reader.lines, reader.words)
 
 
 class _Reader:
@@ -47,6 +56,7 @@ class _Reader:
         self.kind = self.word = ""
         self.depth = 0
         self.lines: list[str] = []
+        self.words = False
         self.step()
 
     def step(self) -> str:
@@ -138,6 +148,8 @@ def _not(a: Condition) -> Condition:
 
 def _test(reader: _Reader, key: str, argument: str, sign: str, value: str) -> Condition:
     """One test."""
+    of_lines = (key in ON_LINES and sign in ("=", "!=")) or bool(argument)
+    reader.words = reader.words or not of_lines
     if key in PLAIN and not sign:
         return PLAIN[key]
     if key in KEYED and sign in ("=", "!="):
