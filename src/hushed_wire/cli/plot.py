@@ -64,6 +64,7 @@ def run(args: argparse.Namespace) -> int:
         first, last, _ = span_of(reading, *args.transfer)
         room = max(last - first, 1) // 20 + 1
         window = whole.seconds(max(whole.start, first - room)), whole.seconds(min(whole.end, last + room))
+    del reading  # what is drawn has all that it needs
     output.emit(
         args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path), args.fold)
     )

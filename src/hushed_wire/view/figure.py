@@ -23,7 +23,7 @@ from ..trace.threshold import Waveforms
 from ..units import show, show_time
 from . import overview
 from .fold import Folds, folded
-from .scene import REFUSED, Boxes, Scene, seconds_of
+from .scene import FILLS, REFUSED, Boxes, Scene, seconds_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -278,18 +278,15 @@ def _lane(
         return
     scale = pixels / (high - low)
     start, end = boxes.start[first:last], boxes.end[first:last]
-    x0, x1 = (start - low) * scale, (end - low) * scale
-    narrow = x1 - x0 < NARROW
-    joins = narrow[1:] & narrow[:-1] & (x0[1:] - x1[:-1] < NARROW)
-    group = np.concatenate([[0], np.cumsum(~joins)])
-    begin = np.flatnonzero(np.diff(group, prepend=-1))
-    finish = np.append(begin[1:], len(group))
+    narrow = end - start < NARROW / scale
+    joins = narrow[1:] & narrow[:-1] & (start[1:] - end[:-1] < NARROW / scale)
+    begin = np.append(0, np.flatnonzero(~joins) + 1)
+    finish = np.append(begin[1:], len(start))
     left, right = np.maximum(start[begin], low), np.minimum(end[finish - 1], high)
     single = finish - begin == 1
-    fill = np.where(single, boxes.fill[first:last][begin], "#dfe5ec")
+    fill = np.where(single, np.array(FILLS)[boxes.fill[first:last][begin]], "#dfe5ec")
     # A merged run that holds something refused says so by its colour.
-    refused = np.concatenate([[0], np.cumsum(boxes.fill[first:last] == REFUSED)])
-    fill = np.where(~single & (refused[finish] > refused[begin]), REFUSED, fill)
+    fill = np.where(~single & np.logical_or.reduceat(boxes.fill[first:last] == REFUSED, begin), FILLS[REFUSED], fill)
     a, b = left - origin, np.maximum(right, left + 0.8 / scale) - origin
     bevel = np.minimum(3 / scale, (b - a) / 3)
     corners = np.stack(

@@ -71,18 +71,24 @@ def _span(scene: Scene) -> tuple[float, float]:
 
 def _share(boxes: Boxes, which: NDArray[np.bool_], columns: NDArray[np.float64]) -> NDArray[np.float64]:
     """The share of each column (n,) that some boxes cover, whose edges are `columns` (n + 1,); what lasts no time counts as a hundredth."""
-    start, end = boxes.start[which], boxes.end[which]
-    if not len(start):
-        return np.zeros(len(columns) - 1)
-    order = np.argsort(start, kind="stable")
-    start, end = start[order], np.maximum.accumulate(end[order])
-    start = np.maximum(start, np.concatenate([start[:1], end[:-1]]))  # what overlaps counts once
-    lasts = np.maximum(end - start, 0)
-    ahead = np.cumsum(lasts) - lasts
-    points = np.stack([start, end], axis=1).ravel()
-    covered = np.interp(columns, points, np.stack([ahead, ahead + lasts], axis=1).ravel())
-    share: NDArray[np.float64] = np.clip(np.diff(covered) / np.diff(columns), 0, 1)
-    return np.maximum(share, 0.01 * _marked(start, columns))
+    own = np.flatnonzero(which)
+    if bool((np.diff(boxes.start) < 0).any()):
+        own = own[np.argsort(boxes.start[own], kind="stable")]
+    covered, marked, until = np.zeros(len(columns) - 1), np.zeros(len(columns) - 1), -np.inf
+    for some in (own[at : at + AT_ONCE] for at in range(0, len(own), AT_ONCE)):
+        start, end = boxes.start[some], np.maximum.accumulate(np.maximum(boxes.end[some], until))
+        marked = np.maximum(marked, _marked(start, columns))
+        start = np.maximum(start, np.concatenate([[until], end[:-1]]))  # what overlaps counts once
+        until = float(end[-1])
+        lasts = np.maximum(end - start, 0)
+        ahead = np.cumsum(lasts) - lasts
+        points = np.stack([start, end], axis=1).ravel()
+        covered += np.diff(np.interp(columns, points, np.stack([ahead, ahead + lasts], axis=1).ravel()))
+    share: NDArray[np.float64] = np.clip(covered / np.diff(columns), 0, 1)
+    return np.maximum(share, 0.01 * marked)
+
+
+AT_ONCE = 1 << 16  # boxes that are looked at together
 
 
 def _marked(moments: NDArray[np.float64], columns: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -13,6 +13,8 @@ from ..bus.channel import Channel
 from ..bus.i2c_transactions import Addresses, refused
 from ..bus.words import CUT, STOP, Transactions, Words
 from ..finding import Finding
+from ..part.engine import DATA as RUN
+from ..part.engine import Commands
 from ..rig import DeviceReading
 from ..rig.reading import Reading
 from ..sequence.listing import as_hush
@@ -24,6 +26,7 @@ __all__ = [
     "BYTE",
     "COMMAND",
     "DATA",
+    "FILLS",
     "REFUSED",
     "SPANS",
     "Boxes",
@@ -34,18 +37,19 @@ __all__ = [
     "spans_of",
 ]
 
-ADDRESS, BYTE, REFUSED, COMMAND, DATA = "#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc"
+ADDRESS, BYTE, REFUSED, COMMAND, DATA = range(5)  # what a box is, a byte each; in which colour it is drawn
+FILLS = ("#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc")
 MOST_LANES = 4
 SPANS = {"fault": "#d6322c", "warning": "#d9a400"}
 
 
 @dataclass
 class Boxes:
-    """Boxes of one lane: start, end (seconds), fill of each, and `label(i)`: its forms, the longest first. height: its share."""
+    """Boxes of one lane: start, end (seconds), what each is, and `label(i)`: its forms, the longest first. height: its share."""
 
     start: NDArray[np.float64]
     end: NDArray[np.float64]
-    fill: NDArray[Any]
+    fill: NDArray[np.uint8]
     label: Callable[[int], Sequence[str]]
     plural: str
     title: str
@@ -86,7 +90,7 @@ def scene_of(reading: Reading, radix: str = "hex") -> Scene:
         naks = sum(int(np.count_nonzero(refused(c.words, c.table, c.who))) for c in called if c.who is not None)
         legend = f"{count:,} transactions, " + legend + (f", {naks:,} not acknowledged (N)" if naks else ", all acknowledged")
     legend += "   yellow: data" if any(channel.dc is not None for channel in reading.channels) else ""
-    width = np.concatenate([np.empty(0), *(seconds_of(trace, channel.words.end - channel.words.start) for channel in called)])
+    width = np.concatenate([np.empty(0, np.int64), *(_widths(channel.words) for channel in called)])
     return Scene(
         trace,
         lanes,
@@ -94,8 +98,14 @@ def scene_of(reading: Reading, radix: str = "hex") -> Scene:
         ", ".join(map(_named, reading.devices)),
         legend,
         _marks(trace, called),
-        float(np.median(width)) if len(width) else 0.0,
+        trace.seconds(trace.start + int(np.median(width))) - trace.seconds(trace.start) if len(width) else 0.0,
     )
+
+
+def _widths(words: Words) -> NDArray[np.int64]:
+    """(n,) ticks that words take; of very many, some of them."""
+    some = slice(None, None, max(1, len(words) // 100_000))
+    return words.end[some] - words.start[some]
 
 
 def _named(device: DeviceReading) -> str:
@@ -166,7 +176,7 @@ def _channel(trace: Trace, channel: Channel, named: bool, radix: str) -> Boxes:
         before = np.concatenate([[start[0]], np.minimum(end[:-1], (words.effect[1:] + words.effect[:-1]) // 2)])
         start = np.maximum(start, before)
     data = np.zeros(len(words), bool) if channel.dc is None else channel.dc == 1
-    fill = np.where(words.unclear, REFUSED, np.where(data, DATA, BYTE))
+    fill = np.where(words.unclear, np.uint8(REFUSED), np.where(data, np.uint8(DATA), np.uint8(BYTE)))
 
     def label(index: int) -> Sequence[str]:
         value = spelled(int(words.value[index]), channel.bits, radix)
@@ -185,7 +195,7 @@ def _pictures(trace: Trace, channel: Channel, named: bool) -> Boxes:
         raw = channel.words.value[int(table.first[index]) : int(table.last[index])].astype(np.uint8).tobytes().hex(" ").upper()
         return (raw, f"picture {index + 1}", f"{index + 1}")
 
-    fill = np.full(len(table), DATA)
+    fill = np.full(len(table), DATA, np.uint8)
     return Boxes(
         seconds_of(trace, table.start),
         seconds_of(trace, table.end),
@@ -199,14 +209,15 @@ def _pictures(trace: Trace, channel: Channel, named: bool) -> Boxes:
 
 def _i2c_words(trace: Trace, words: Words, table: Transactions, who: Addresses, title: str, radix: str) -> Boxes:
     """The bytes of an I2C bus; addresses with their direction, what was refused in a colour of its own."""
-    count = len(words)
-    owner = np.searchsorted(table.last, np.arange(count), side="right") if len(table) else np.zeros(count, np.int64)
-    is_address = np.arange(count) < who.first[owner] if count else np.zeros(0, bool)
-    nak = refused(words, table, who)
-    fill = np.where(nak, REFUSED, np.where(is_address, ADDRESS, BYTE))
+    steps = np.zeros(len(words) + 1, np.int8)  # up behind where a transaction begins, down where its address ends
+    np.add.at(steps, table.first, np.int8(1))
+    np.add.at(steps, np.minimum(who.first, len(words)), np.int8(-1))
+    is_address = np.cumsum(steps, dtype=np.int8)[:-1] > 0
+    nak, values = refused(words, table, who), words.value
+    fill = np.where(nak, np.uint8(REFUSED), np.where(is_address, np.uint8(ADDRESS), np.uint8(BYTE)))
 
     def label(index: int) -> Sequence[str]:
-        value = int(words.value[index])
+        value = int(values[index])
         mark = " N" if nak[index] else " A"
         if not is_address[index]:
             byte = spelled(value, 8, radix)
@@ -225,8 +236,7 @@ def _i2c_words(trace: Trace, words: Words, table: Transactions, who: Addresses, 
 def _commands(trace: Trace, devices: list[DeviceReading]) -> Boxes:
     """What was said to the parts; of words that are latched by an edge a command lasts for half a step before and behind."""
     starts, ends = [np.empty(0, np.int64)], [np.empty(0, np.int64)]
-    fills: list[str] = []
-    labels: list[tuple[Any, int]] = []
+    fills, every = [np.empty(0, np.uint8)], list[Commands]()
     for own in [own for device in devices for own in device.chips]:
         if not len(own):
             continue
@@ -237,14 +247,16 @@ def _commands(trace: Trace, devices: list[DeviceReading]) -> Boxes:
             end[:-1] = np.minimum(end[:-1], begin[1:])
         starts.append(begin)
         ends.append(end)
-        for index in range(len(own)):
-            fills.append(DATA if own.name_of(index) == "data" else REFUSED if own.kind[index] < 0 else COMMAND)
-            labels.append((own, index))
+        fills.append(np.where(own.kind == RUN, np.uint8(DATA), np.where(own.kind < 0, np.uint8(REFUSED), np.uint8(COMMAND))))
+        every.append(own)
+    last = np.cumsum([len(own) for own in every])
     order = np.argsort(np.concatenate(starts), kind="stable")
     begin, end = np.concatenate(starts)[order], np.concatenate(ends)[order]
 
     def label(position: int) -> Sequence[str]:
-        own, index = labels[int(order[position])]
+        number = int(order[position])
+        which = int(np.searchsorted(last, number, side="right"))
+        own, index = every[which], number - (int(last[which - 1]) if which else 0)
         name = own.name_of(index)
         if name == "data":
             return (f"data, {int(own.count[index]):,} bytes", f"{int(own.count[index]):,} bytes", "data")
@@ -255,5 +267,5 @@ def _commands(trace: Trace, devices: list[DeviceReading]) -> Boxes:
 
     return Boxes(
         seconds_of(trace, begin), seconds_of(trace, end),
-        np.array(fills, dtype=object)[order], label, "commands", "commands", 0.85,
+        np.concatenate(fills)[order], label, "commands", "commands", 0.85,
     )  # fmt: skip

@@ -77,7 +77,7 @@ def _boxes(lane: Boxes, low: float, high: float, begin: float) -> list[list[Any]
         [
             _us(float(lane.start[k]) - begin),
             _us(float(lane.end[k]) - begin),
-            FILLS.get(str(lane.fill[k]), "byte"),
+            FILLS.get(int(lane.fill[k]), "byte"),
             harmless(lane.label(k)[0]),
         ]
         for k in range(first, min(last, first + MOST_BOXES))
