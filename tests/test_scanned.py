@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.bus import matrix
+from hushed_wire.bus.colour_scan import weights
 from hushed_wire.trace import Trace, read_capture
 from hushed_wire.trace.sampling import sampled
 from maker.displays import colour_panel
@@ -102,6 +103,23 @@ class Colours(unittest.TestCase):
         assert scan.colours is not None
         for frame, picture in ((1, 0), (4, 1)):
             self.assertTrue(np.array_equal(scan.colours[frame], pictures[picture]))
+
+
+class Weights(unittest.TestCase):
+    def test_what_loads_weigh(self) -> None:
+        """Powers of two where lengths double, their ratio where they do not; one that was interrupted weighs like its neighbours."""
+
+        def of(lasts: list[float]) -> list[int]:
+            took = np.array(lasts * 40)
+            rows, load = np.ones(len(took), np.uint64), np.arange(len(took))
+            took[len(lasts)] *= 1.6
+            return np.round(weights(rows, took, load)[: len(lasts)]).astype(int).tolist()
+
+        self.assertEqual(of([1.1, 2.0, 4.1, 7.9]), [1, 2, 4, 8])
+        self.assertEqual(of([8.0, 4.0, 2.0, 0.9]), [8, 4, 2, 1])
+        self.assertEqual(of([5.0, 5.1, 4.9]), [1, 1, 1])
+        self.assertEqual(of([1.0, 3.0, 9.1]), [1, 3, 9])
+        self.assertEqual(weights(np.zeros(3, np.uint64), np.ones(3), np.arange(3)).tolist(), [0, 0, 0])
 
 
 class Twins(unittest.TestCase):

@@ -22,6 +22,7 @@ __all__ = ["beat", "dwells", "frames_of_loads", "light_of", "play", "values", "w
 PLANES = 8  # bits of a value that are played
 SAME = 0.4  # of an octave: lengths of loads that are as near as that are meant to be the same
 NEARLY = 0.35  # of an octave, within which one length is meant to be twice another
+RARE = 0.01  # share of the loads below which a length is not meant
 FEWEST = 3  # turns of a row that show how its loads repeat
 
 
@@ -106,7 +107,8 @@ def weights(rows: NDArray[np.uint64], took: NDArray[np.float64], load: NDArray[n
     """(n,) how much each lit dwell counts; those of a load add up to its weight, a whole number.
 
     Loads that are lit for about as long have one weight. Where each length is about twice the one below it, which is what drivers mean whose short
-    loads come out a little long or short, weights are powers of two; else they are lengths in units of the shortest.
+    loads come out a little long or short, weights are powers of two; else they are lengths in units of the shortest. What is rare, as a load is during
+    which the driver was interrupted, weighs as much as what it is next to.
     """
     lit = np.where(rows != 0, took, 0.0)
     each = np.bincount(load, lit) if len(load) else np.zeros(0)
@@ -115,7 +117,11 @@ def weights(rows: NDArray[np.uint64], took: NDArray[np.float64], load: NDArray[n
     size = np.log2(each[each > 0])
     order = np.argsort(size)
     step = np.append(0, np.cumsum(np.diff(size[order]) > SAME))
-    middle = np.array([np.median(size[order][step == number]) for number in range(int(step[-1]) + 1)])
+    count = np.bincount(step)
+    middle = np.array([np.median(own) for own in np.split(size[order], np.cumsum(count)[:-1])])
+    often = np.flatnonzero(count >= max(2, RARE * len(size))) if len(size) > 2 else np.arange(len(middle))
+    step = np.abs(middle[:, None] - middle[often]).argmin(axis=1)[step]
+    middle = middle[often]
     twice = len(middle) > 1 and bool(np.all(np.abs(np.diff(middle) - 1) < NEARLY))
     meant = np.exp2(np.arange(len(middle))) if twice else np.maximum(1, np.round(np.exp2(middle - middle[0])))
     weight = np.zeros(len(each))

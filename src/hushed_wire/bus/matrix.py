@@ -1,4 +1,5 @@
-"""Scanned LEDs: rows and columns driven in turn, digits by segments, and panels whose rows come in groups behind a shift register.
+"""Scanned LEDs: rows and columns driven in turn, digits by segments, and panels whose rows come in groups behind a shift register (of those in
+colours, what is special is in `colour_scan`).
 
 Strategy: a scanned display moves no words. Stretches in which no line changes are dwells; how long each LED was on within one scan
 is its brightness. `decode` cuts a trace into dwells and these into frames, which begin where the first row lights anew, and adds up;
