@@ -666,7 +666,8 @@ def colours(seed: int, wrong: str, rows: int = 32) -> Made:
         wave, picture, 5, hertz, chance.choice((8e6, 16e6)), chance.choice((3, 5, 8) if rows < 64 else (3, 4)), style, wrong
     )
     roles = {line.lower(): line for line in lines[:-3]} | {"clock": "CLK", "latch": "LAT", "enable": "OE"}
-    panel = f"{width}x{rows}"
+    # Where its size is wrong, it is half as wide as the driver believes.
+    panel = f"{width // 2 if wrong == 'setup.wrong-geometry' else width}x{rows}"
     return Made(
         wave,
         _bus("matrix", roles, 'clock = "100Hz"\n') + DEVICE.format(on="wires", part="hub75", panel=panel),
@@ -1007,6 +1008,7 @@ def faults(seed: int) -> Iterator[Case]:
     yield Case("lamps", seed, INVERTED, wires=(("invert", *columns.split()),))
     yield Case("lamps", seed, INVERTED, (f"ROW{row}",), wires=(("invert", f"ROW{row}"),))
     yield from _wrong("colours", seed, {"rows": 16}, "timing.flicker", "timing.ghosting")
+    yield from _wrong("colours", seed, {"rows": 32}, "setup.wrong-geometry")
     yield from _wired("colours", seed, {}, ("swap A B", SWAP, ()), ("swap B D", SWAP, ()), ("low C", STUCK, ()), ("high A", STUCK, ()),
                       ("low LAT", STUCK, ()),
                       ("low CLK", STUCK, ()), ("invert OE", INVERTED, ()), ("swap LAT OE", SWAP, ()),

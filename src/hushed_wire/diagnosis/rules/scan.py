@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...bus.carries import spans_selected
+from ...bus.changes import edges_to
 from ...bus.scan import Scan
 from ...bus.scan_roles import ADDRESS, SEGMENTS
 from ...finding import Finding
@@ -20,6 +21,7 @@ from ...part.segments import character
 from ...rig import DeviceReading
 from ...rig.schema import Bus, behind
 from ...units import parse, show
+from ..bearing import borne
 from ..case import Case
 from ..rule import Rule
 
@@ -27,6 +29,7 @@ __all__ = ["RULES"]
 
 UNEVEN = 1.25  # ratio of on-times that the eye takes for another brightness
 GHOST = 0.002  # share of a row's light that is seen in the dark of another
+FEWEST_LOADS = 16  # that show how many bits a driver shifts
 READABLE = 4  # distinct digit patterns that have to make sense under an exchange
 
 
@@ -242,6 +245,34 @@ def _bits_exchanged(number: int, a: int, b: int) -> int:
     return number & ~(1 << a | 1 << b) | low << b | high << a
 
 
+def loads(case: Case) -> Iterator[Finding]:
+    """A panel with row groups whose registers are shifted more bits than they have, or fewer, load after load."""
+    if not {"clock", "latch"} <= case.roles.keys() or not borne(case):
+        return
+    for reading, scan, bus in _each(case):
+        if not scan.lamps.block or bus is not case.bus:
+            continue
+        panel, wanted = reading.panel, _bits_of_a_load(scan)
+        clocks, latches = (edges_to(case.trace, case.roles[role], 1) for role in ("clock", "latch"))
+        shifted = np.diff(np.searchsorted(clocks, latches))
+        shifted = shifted[shifted > 0]
+        usual = int(np.median(shifted)) if len(shifted) >= FEWEST_LOADS else wanted
+        if usual == wanted or np.mean(shifted == usual) < 0.9:
+            continue
+        start, end = case.span
+        more = f"the panel shows the last {wanted} of them" if usual > wanted else "the rest is what was shifted before"
+        yield case.found(
+            "setup.wrong-geometry", "loads", device=reading.device.name, lines=case.names("clock", "latch"), start=start, end=end,
+            confidence="certain" if case.panel_known(reading) else "likely", count=len(shifted), evidence={"loads": len(shifted), "bits a load": usual},
+            wanted=wanted, usual=usual, what=more, panel=panel.name, wide=panel.width * usual // wanted,
+        )  # fmt: skip
+
+
+def _bits_of_a_load(scan: Scan) -> int:
+    """How many bits the registers of a panel with row groups hold on each line of data."""
+    return scan.lamps.columns if scan.lamps.colours else scan.lamps.columns * scan.lamps.rows // scan.on.shape[1]
+
+
 def turned_enable(case: Case) -> Iterator[Finding]:
     """A panel with row groups that lights while its rows are exchanged, and is dark while they stand: its enable is inverted, or does the latch's work."""
     if not {"latch", "enable", "a"} <= case.roles.keys() or not all(case.moves(role) > 8 for role in ("latch", "enable", "a")):
@@ -410,6 +441,7 @@ RULES = [
     Rule("wiring", turned_levels),
     Rule("wiring", together),
     Rule("wiring", segments),
+    Rule("setup", loads),
     Rule("timing", flicker),
     Rule("timing", uneven),
     Rule("timing", ghosting),
