@@ -123,28 +123,33 @@ def _samples(shop: Workshop, data: bytes) -> None:
     reads(shop, "x.bin", data[1:], raw=(1, 2, 4, 8)[data[0] % 4] if data else 1, rate=Fraction(10**6))
 
 
-BUSES = {
-    "i2c": ("scl", "sda"),
-    "spi": ("sck", "mosi", "cs", "dc"),
-    "parallel": ("rs", "e", "d4", "d5", "d6", "d7"),
-    "shift": ("clock", "data", "latch"),
-    "pulse": ("data",),
-    "two-wire": ("clock", "data"),
-}
-PARTS = ("ssd1306", "pcd8544", "hd44780", "max7219", "ws2812", "tm1637")
+WIRED = (  # a kind of bus, eight lines at the most, and parts on them
+    ("i2c", "scl sda", "ssd1306 pcf8576 is31fl3733 pcf2119 sh1107 ht16k33"),
+    ("spi", "sck mosi cs dc", "pcd8544 st7789 ssd1327"),
+    ("spi", "sck mosi cs", "max7219 ht1621 st7920 tm1638"),
+    ("spi", "sck mosi cs dc reset busy", "ssd1680 uc8151"),
+    ("spi", "sck mosi", "apa102"),
+    ("parallel", "rs e d4 d5 d6 d7", "hd44780 st7920"),
+    ("shift", "clock data latch", "max7219"),
+    ("pulse", "data", "ws2812"),
+    ("two-wire", "clock data", "tm1637"),
+    ("matrix", "a b c clock latch enable r1 b2", "hub75"),
+    ("matrix", "a b clock data latch enable", "hub12"),
+    ("matrix", "row0 row1 row2 row3 column0 column1 column2 column3", "led-matrix"),
+)
 
 
 def _diagnosed(shop: Workshop, data: bytes) -> None:
     """Any wires under any bus and part."""
-    if len(data) < 3:
+    if len(data) < 4:
         return
-    bus = list(BUSES)[data[0] % len(BUSES)]
+    bus, roles, parts = WIRED[data[0] % len(WIRED)]
     verb = ("diagnose", "decode", "screen", "lines", "unravel", "find")[data[1] % 6]
-    shop.write("x.bin", data[3:])
+    shop.write("x.bin", data[4:])
     words = [verb, "x.bin", *(["refused or cut"] if verb == "find" else []), "--raw", "1", "--rate", "4MHz"]
     if verb not in ("lines", "unravel"):
-        words += ["--bus", bus, *(word for k, role in enumerate(BUSES[bus]) for word in ("--line", f"{role}={k}"))]
-        words += ["--part", PARTS[list(BUSES).index(bus)]] if data[2] & 1 and verb != "lines" else []
+        words += ["--bus", bus, *(word for k, role in enumerate(roles.split()) for word in ("--line", f"{role}={k}"))]
+        words += ["--part", parts.split()[data[3] % len(parts.split())]] if data[2] & 1 and verb != "lines" else []
     command(*words)
 
 
@@ -308,9 +313,11 @@ def tables() -> Iterator[bytes]:
 
 
 def wires() -> Iterator[bytes]:
-    """Samples of a bus, and what to do with them."""
-    for head in range(24):
-        yield bytes([head % 4, head // 4, head & 1]) + bytes(random.Random(head).choices(range(16), k=200))
+    """Samples of a bus, noise and what goes round, and what to do with them."""
+    for head in range(2 * len(WIRED)):
+        chance = random.Random(head)
+        noise, around = bytes(chance.choices(range(256), k=200)), bytes(chance.choices(range(256), k=16)) * 12
+        yield bytes([head % len(WIRED), head // len(WIRED), 1, head]) + (noise if head & 1 else around)
 
 
 def conditions() -> Iterator[bytes]:

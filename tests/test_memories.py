@@ -336,6 +336,13 @@ class Dimmed(unittest.TestCase):
                 self.assertAlmostEqual(float(glass.light[sw, cs]), on * pages[1][16 * sw + cs] / 255, 5)
 
 
+class Chains(unittest.TestCase):
+    def test_an_update_that_ends_ahead_of_its_first_led(self) -> None:
+        for raw in (b"\x00", b"\x00\x00\x00", b"\xff\xff", b"\x00" * 4, b"\x00" * 4 + b"\xe1"):
+            known = model_of_sent("apa102", [(True, raw)]).glass(load("apa102").panel("8x8")).known
+            self.assertFalse(known.any(), raw)
+
+
 class Papers(unittest.TestCase):
     """SSD1680, 8: 11h (which way the counters run, and which first), 44h, 45h, 4Eh, 4Fh, 24h and 26h, a byte at a time."""
 

@@ -119,6 +119,8 @@ class Weights(unittest.TestCase):
         self.assertEqual(of([8.0, 4.0, 2.0, 0.9]), [8, 4, 2, 1])
         self.assertEqual(of([5.0, 5.1, 4.9]), [1, 1, 1])
         self.assertEqual(of([1.0, 3.0, 9.1]), [1, 3, 9])
+        each = np.array([1.0, 2.0, 4.0])  # too few to tell what is rare
+        self.assertEqual(weights(np.ones(3, np.uint64), each, np.arange(3)).round(6).tolist(), [1, 2, 4])
         self.assertEqual(weights(np.zeros(3, np.uint64), np.ones(3), np.arange(3)).tolist(), [0, 0, 0])
 
 

@@ -119,7 +119,8 @@ def weights(rows: NDArray[np.uint64], took: NDArray[np.float64], load: NDArray[n
     step = np.append(0, np.cumsum(np.diff(size[order]) > SAME))
     count = np.bincount(step)
     middle = np.array([np.median(own) for own in np.split(size[order], np.cumsum(count)[:-1])])
-    often = np.flatnonzero(count >= max(2, RARE * len(size))) if len(size) > 2 else np.arange(len(middle))
+    often = np.flatnonzero(count >= max(2, RARE * len(size)))
+    often = often if len(often) else np.arange(len(middle))
     step = np.abs(middle[:, None] - middle[often]).argmin(axis=1)[step]
     middle = middle[often]
     twice = len(middle) > 1 and bool(np.all(np.abs(np.diff(middle) - 1) < NEARLY))

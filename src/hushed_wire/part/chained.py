@@ -68,6 +68,8 @@ class ChainMemory(Journal):
 def _frames(values: NDArray[np.uint8], start: int) -> list[tuple[int, int]]:
     """Where LEDs begin behind so many zero bytes, and how many there are. What closes an update looks like LEDs of full white, too: those
     at its very end are none."""
+    if len(values) <= start:
+        return []
     zero = values == 0
     ends = (
         np.flatnonzero(
