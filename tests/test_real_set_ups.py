@@ -8,7 +8,7 @@ from __future__ import annotations
 import tempfile
 import unittest
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +17,9 @@ from numpy.typing import NDArray
 from PIL import Image
 
 import hushed_wire
+from hushed_wire.part import Panel, Part
+from hushed_wire.part.bring_up import applies
+from hushed_wire.part.describe import BringUp
 from hushed_wire.sequence.listing import items_of, to_hush
 from hushed_wire.sequence.paste import pasted
 from support import program
@@ -322,6 +325,44 @@ def runs_of(own: SetUp) -> list[tuple[int, bytes] | float]:
     return out
 
 
+# Parts whose rules the second maker of captures breaks.
+BY_MAKER = ("ssd1306", "sh1106", "sh1107", "pcd8544", "st7735", "ssd1322", "ssd1327", "ssd1680")
+
+
+def broken(part: Part, panel: Panel, steps: Sequence[Step], rule: BringUp) -> tuple[Step, ...] | None:
+    """A set-up that breaks a rule: without its step, or with another value of its register; None where no value would be wrong."""
+    owner, _, name = rule.register.partition(".")
+    if rule.must_equal == "needs" and rule.register not in panel.needs:
+        return None
+    out: list[Step] = []
+    changed = False
+    for step in steps:
+        if isinstance(step, float):
+            out.append(step)
+            continue
+        items = items_of(part, pasted(f"command {step[0]} data {step[1]}".removesuffix(" data ")).sends)
+        command = part.command[items[0].kind] if items and items[0].is_command else None
+        if command is None or (command.name != rule.step if rule.step else command.owner != owner):
+            out.append(step)
+            continue
+        changed = True
+        if rule.step:
+            continue
+        field, now = part.field_of(rule.register), items[0].fields[name]
+        needed = rule.must if rule.must is not None else now
+        others = [value for value in field.values if value != str(needed)] or [int(now) // 2 if int(now) > 1 else int(now) + 1]
+        fields = {**items[0].fields, name: rule.must_not if rule.must_not is not None else others[0]}
+        raw = command.encode(fields).hex(" ")
+        out.append((raw[:2], raw[3:]) if part.parameters == "data" else (raw, ""))
+    if changed or not rule.register or rule.must_not is None:
+        return tuple(out) if changed else None
+    command = next(one for one in part.command if one.owner == owner)  # nobody sends it: what is forbidden has to be sent
+    raw = command.encode(
+        {**{f.name: f.default for f in command.fields.values() if f.default is not None}, name: rule.must_not}
+    ).hex(" ")
+    return (*out, (raw[:2], raw[3:]) if part.parameters == "data" else (raw, ""))
+
+
 class RealSetUps(unittest.TestCase):
     """Each set-up on its own glass."""
 
@@ -482,6 +523,23 @@ class RealSetUps(unittest.TestCase):
                 self.assertEqual([finding for finding in outcome.findings if finding.severity != "note"], [])
                 # A canvas is as a person sees the panel, so what is drawn is upright whatever the driver set up.
                 np.testing.assert_array_equal(hushed_wire.screen(capture, rig)["glass"].lit, wanted)
+
+    def test_each_rule_on_bring_up_broken_by_a_driver(self) -> None:
+        """Of each part one set-up, and of that each step that a rule asks for left out, or with a value that it forbids."""
+        seen = 0
+        for own in {one.part: one for one in reversed(SET_UPS) if one.part not in BY_MAKER}.values():
+            part = hushed_wire.load_part(own.part)
+            panel = part.panel(own.panel)
+            for rule in part.bring_up if not part.modes else ():
+                steps = broken(part, panel, own.steps, rule) if applies(rule, panel) and not rule.before else None
+                if steps is None:
+                    continue
+                with self.subTest(f"{own.part} {rule.finding} {rule.register or rule.step}"):
+                    seen += 1
+                    outcome = hushed_wire.diagnose(*self.made(replace(own, steps=steps)))
+                    told = [finding.code for finding in outcome.findings if finding.severity != "note"]
+                    self.assertIn(rule.finding, told)
+        self.assertGreater(seen, 25)
 
     def test_by_the_program(self) -> None:
         own = SET_UPS[0]
