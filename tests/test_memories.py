@@ -198,6 +198,24 @@ class Characters(unittest.TestCase):
         self.assertEqual(codes, [[ddram[place] for place in row] for row in window])
 
 
+class Icons(unittest.TestCase):
+    def test_icons_of_an_st7032_are_no_letters(self) -> None:
+        """Instruction table 1, Set ICON address: data behind it go to the icons until another address is set; the address counts on."""
+        sent: Sent = [
+            (False, b"\x38\x0c\x01\x80"),
+            (True, b"TIDE"),
+            (False, b"\x39\x45"),
+            (True, b"\x10\x03"),
+            (False, b"\x38\x84"),
+            (True, b" 4.2"),
+        ]
+        model = model_of_sent("st7032", sent)
+        glass = model.glass(load("st7032").panel("16x2"))
+        self.assertEqual(glass.lines[0].rstrip(), "TIDE 4.2")
+        self.assertEqual(model.icons(), [(5, 4), (6, 1), (6, 0)])
+        self.assertEqual(glass.note, "icons lit: 05h bit 4, 06h bit 1, 06h bit 0")
+
+
 class Digits(unittest.TestCase):
     @given(streams(byte(0x00, 0x0F), least=2))
     @MANY

@@ -19,6 +19,8 @@ __all__ = ["CharacterMemory"]
 
 SIZE = 80
 CGRAM = 0x80  # where glyph rows lie in the journal's addresses
+ICONS = CGRAM + 64  # where those of icons do: five to an address, as the rows of a glyph
+ICON_ADDRESSES = 16
 SPACE = 0x20
 
 
@@ -31,7 +33,7 @@ class CharacterMemory(Journal):
         self.runs_on = "lines" not in part.memory.registers
         self.size = part.memory.columns if self.runs_on else SIZE
         self._pointer: int | None = None  # address of the next write, unknown until it is set
-        self._in_glyphs = False
+        self._in_glyphs = self._in_icons = False
         if from_reset:  # "Reset Function": display clear, then increment by one, no shift
             self._write(np.zeros(self.size, np.int64), np.arange(self.size), np.full(self.size, SPACE, np.uint8))
             self._pointer = 0
@@ -49,7 +51,7 @@ class CharacterMemory(Journal):
         self._home(when, name, fields)
 
     def _home(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._pointer, self._in_glyphs = 0, False
+        self._pointer, self._in_glyphs, self._in_icons = 0, False, False
         self.record(when, "window.shift", 0)
         self._note_pointer(when)
 
@@ -63,7 +65,7 @@ class CharacterMemory(Journal):
 
     def _to_cell(self, when: int, name: str, fields: dict[str, Value]) -> None:
         address = int(fields["address"])
-        self._in_glyphs = False
+        self._in_glyphs = self._in_icons = False
         if self.two_lines():
             self._pointer = min(address & 0x3F, 39) + (40 if address & 0x40 else 0)
         else:
@@ -71,21 +73,24 @@ class CharacterMemory(Journal):
         self._note_pointer(when)
 
     def _to_glyph(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._pointer, self._in_glyphs = int(fields["address"]), True
+        self._pointer, self._in_glyphs, self._in_icons = int(fields["address"]), True, False
+
+    def _to_icon(self, when: int, name: str, fields: dict[str, Value]) -> None:
+        self._pointer, self._in_glyphs, self._in_icons = int(fields["address"]), False, True
 
     def _note_pointer(self, when: int) -> None:
-        if self._pointer is not None and not self._in_glyphs:
+        if self._pointer is not None and not self._in_glyphs and not self._in_icons:
             self.record(when, "cursor.cell", self._pointer)
 
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         if self._pointer is None or not len(values):
             return
         step = -1 if self.role("direction", "increment") == "decrement" else 1
-        size = 64 if self._in_glyphs else self.size
+        size, ahead = (64, CGRAM) if self._in_glyphs else (ICON_ADDRESSES, ICONS) if self._in_icons else (self.size, 0)
         cells = (self._pointer + step * np.arange(len(values))) % size
-        self._write(times, cells + (CGRAM if self._in_glyphs else 0), values)
+        self._write(times, cells + ahead, values)
         self._pointer = (self._pointer + step * len(values)) % size
-        if not self._in_glyphs:
+        if not self._in_glyphs and not self._in_icons:
             if self.role("shift", "off") == "on":  # the window follows what is written
                 moved = int(self.value("window.shift")) + step * np.arange(1, len(values) + 1)
                 for when, by in zip(times.tolist(), moved.tolist(), strict=True):
@@ -96,9 +101,15 @@ class CharacterMemory(Journal):
 
     def at(self, when: int = NEVER) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
         """(144,) bytes at a tick, 80 characters and from 128 on 64 glyph rows, and which of them were written."""
-        out, known = self.held(CGRAM + 64, when, SPACE)
+        held, written = self.held(ICONS + ICON_ADDRESSES, when, SPACE)
+        out, known = held[:ICONS], written[:ICONS]
         out[CGRAM:][~known[CGRAM:]] = 0
         return out, known
+
+    def icons(self, when: int = NEVER) -> list[tuple[int, int]]:
+        """The icons that are lit at a tick: address and bit of each, as the datasheets number them."""
+        held = self.held(ICONS + ICON_ADDRESSES, when)[0][ICONS:]
+        return [(address, bit) for address, value in enumerate(held.tolist()) for bit in range(4, -1, -1) if value >> bit & 1]
 
     def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True, controller: int = 0) -> TextGlass:
         """What the panel's cells of this controller show at a tick."""
@@ -125,7 +136,10 @@ class CharacterMemory(Journal):
             if len(at):
                 cursor, kind = (int(at[0][0]), int(at[0][1])), "blinking" if roles.get("blink") == "on" else "underline"
         on = roles.get("display", "on") if from_reset or self.register("display.state", when) is not None else "on"
-        return TextGlass(lines, codes, known, on == "on", cursor, kind, memory[CGRAM:].reshape(8, 8))
+        glass = TextGlass(lines, codes, known, on == "on", cursor, kind, memory[CGRAM:].reshape(8, 8))
+        lit = ", ".join(f"{address:02X}h bit {bit}" for address, bit in self.icons(when))
+        glass.note = f"icons lit: {lit}" if lit else ""
+        return glass
 
 
 def cell_of(address: int, shift: int, two_lines: bool) -> int:
@@ -145,4 +159,5 @@ CharacterMemory.effects = {
     "shift": CharacterMemory._shift,
     "cell": CharacterMemory._to_cell,
     "glyph": CharacterMemory._to_glyph,
+    "icon": CharacterMemory._to_icon,
 }

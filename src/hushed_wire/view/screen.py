@@ -62,6 +62,8 @@ def remarks(device: DeviceReading, glass: Any) -> list[str]:
             out.append(f"the cursor is at column {glass.cursor[1]}, row {glass.cursor[0]}, {glass.cursor_kind}")
         if glass.backlight is False:
             out.append("the backlight is off")
+        if glass.note:
+            out.append(glass.note)
     elif glass.scrolling:
         out.append("the panel scrolls; how far is an estimate from the controller's typical oscillator")
     if isinstance(glass, ColourGlass):
