@@ -15,7 +15,6 @@ import msgspec
 from ..bus.base import BUSES
 from ..errors import HushedError
 from ..part.describe import Part, turns_of
-from ..part.pixel import form_of
 from ..part.wrap import Send
 from ..rig.clocks import clocks_of
 from ..rig.limits import limits_of
@@ -285,6 +284,8 @@ BITS = {
 def _window(state: State, wide: int, high: int) -> list[Step]:
     """A box of a memory of colours."""
     target = state.target
+    from ..part.pixel import form_of  # here, since it wants arrays, which other panels do without
+
     bits = BITS.get(form_of(target.part, state.role), 16)
     wide += -wide % target.part.pixels_an_address
     words = {"left": 0, "right": wide - 1, "top": 0, "bottom": high - 1}
