@@ -17,7 +17,8 @@ from hushed_wire.bus.channel import Channel
 from hushed_wire.bus.words import CUT, END, START, STOP, Transactions, Words
 from hushed_wire.part import Payload, commands, load
 from hushed_wire.part.chips import model_for
-from hushed_wire.part.receive import RECEIVERS, Seat
+from hushed_wire.part.receive import RECEIVERS
+from hushed_wire.part.receiver import Seat
 from maker.displays import bit_glass, glass_digits
 
 MANY = settings(deadline=None, max_examples=60)

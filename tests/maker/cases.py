@@ -501,7 +501,8 @@ def paper(seed: int, wrong: str, inks: int = 1, answers: bool = True, there: boo
     if wrong == "frame.wrong-spi-mode":
         spi.mode = 1
     wave.wait(1e6)
-    (displays.paper_low if low else displays.paper)(spi, chance, width, height, wrong, "BUSY" if answers else "", inks, there)
+    glass = displays.Refreshed(spi, chance, "BUSY" if answers else "", int(not low), there, wrong != "timing.busy-ignored")
+    (displays.paper_low if low else displays.paper)(glass, width, height, wrong, inks)
     wave.wait(3e7)
     roles = {"sck": "SCK", "mosi": "MOSI", "cs": "CS", "dc": "DC", "reset": "RST", **({"busy": "BUSY"} if answers else {})}
     panel = f"{width}x{height}" + ("-red" if inks == 2 else "")

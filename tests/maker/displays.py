@@ -14,9 +14,9 @@ from .masters import I2c, Parallel, Shift, Spi
 from .wave import Wave
 
 __all__ = [
-    "Backpack", "Registers", "TEXTS", "bit_glass", "character", "colour_panel", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved",
-    "halves_chip", "keyed",
-    "lettered_chip", "lettered_upper", "matrix", "mono", "paged", "paper", "paper_low", "pcd8544", "quarter", "rows_of", "scene", "shades", "shifted", "st7735",
+    "Backpack", "Refreshed", "Registers", "TEXTS", "bit_glass", "character", "colour_panel", "digits_chip", "dimmed", "dimmed_wide", "glass_digits", "halved",
+    "halves_chip", "keyed", "lettered_chip", "lettered_upper", "matrix", "mono", "paged", "paper", "paper_low", "pcd8544", "quarter",
+    "rows_of", "scene", "shades", "shifted", "st7735",
 ]  # fmt: skip
 
 Picture = NDArray[np.bool_]
@@ -672,7 +672,7 @@ def bit_glass(send: Callable[[str], object], chance: random.Random, wrong: str =
     return said
 
 
-class _Refreshed:
+class Refreshed:
     """E-paper on a bus, with the line that says that it is busy: busy is its name, "" where nobody captured it, high its level then.
 
     there: the display answers; else the line stays at rest. heeds: the driver waits for it.
@@ -710,22 +710,10 @@ class _Refreshed:
         wave.wait(10e6)
 
 
-def paper(
-    bus: Spi,
-    chance: random.Random,
-    width: int,
-    height: int,
-    wrong: str = "",
-    busy: str = "BUSY",
-    inks: int = 1,
-    there: bool = True,
-) -> None:
-    """SSD1680 (rev 0.14): BUSY is high while it resets, loads a waveform or refreshes; pictures of one ink or two, whole or a part of one.
-
-    busy: its line, "" where nobody captured it. there: the display answers; else BUSY stays low.
-    """
+def paper(glass: Refreshed, width: int, height: int, wrong: str = "", inks: int = 1) -> None:
+    """SSD1680 (rev 0.14): BUSY is high while it resets, loads a waveform or refreshes; pictures of one ink or two, whole or a part of one."""
+    bus, chance = glass.bus, glass.chance
     wave = bus.wave
-    glass = _Refreshed(bus, chance, busy, 1, there, wrong != "timing.busy-ignored")
     command, works = glass.command, glass.works
 
     def woken() -> None:
@@ -922,22 +910,10 @@ def shifted(register: Shift) -> Callable[[int], None]:
     return lambda value: register.write([value])
 
 
-def paper_low(
-    bus: Spi,
-    chance: random.Random,
-    width: int,
-    height: int,
-    wrong: str = "",
-    busy: str = "BUSY",
-    inks: int = 1,
-    there: bool = True,
-) -> None:
-    """UC8151c: BUSY_N is low while it powers up or refreshes; a plane is always written whole. Of one ink the first plane is the picture before.
-
-    busy: its line, "" where nobody captured it. there: the display answers; else BUSY_N stays high.
-    """
+def paper_low(glass: Refreshed, width: int, height: int, wrong: str = "", inks: int = 1) -> None:
+    """UC8151c: BUSY_N is low while it powers up or refreshes; a plane is always written whole. Of one ink the first plane is the picture before."""
+    bus, chance = glass.bus, glass.chance
     wave = bus.wave
-    glass = _Refreshed(bus, chance, busy, 0, there, wrong != "timing.busy-ignored")
     command, works = glass.command, glass.works
     white_is_one, turned = chance.random() < 0.7, chance.random() < 0.5
     resolution = chance.random() < 0.7 or height == 212 or wrong == "setup.wrong-geometry"  # R00h has no such size

@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from ..trace import Trace
 from ..trace.model import Times
-from .changes import Change, edges_to
+from .changes import Change
+from .row_groups import address_lines, turns
 from .scan_roles import ADDRESS, COLOURS, Lamps
 
 __all__ = ["beat", "dwells", "frames_of_loads", "light_of", "play", "values", "weights"]
@@ -31,24 +32,9 @@ def dwells(
 ) -> tuple[Times, NDArray[np.uint64], NDArray[np.uint8], int, NDArray[np.int64]]:
     """Start of each dwell; mask of the row group that is lit; the bits of each load, packed as `_held` has them; how many groups there are; and which
     load each dwell is of, 0 ahead of the first."""
-    wires = [role for role in ADDRESS if role in roles]
-    count, width = 1 << len(wires), max(1, lamps.columns)
-    clocks, latches = edges_to(trace, roles["clock"], 1), edges_to(trace, roles["latch"], 1)
-    last = np.searchsorted(clocks, latches, side="right")
-    latches, last = latches[last >= width], last[last >= width]
-    moments = [trace.times[:1], latches]
-    moments += [trace.edges(roles[role]).times for role in (*wires, "enable") if role in roles]
-    start = np.unique(np.concatenate(moments))
-    group, known = np.zeros(len(start), np.uint64), np.ones(len(start), bool)
-    for number, role in enumerate(wires):
-        at = trace.level_at(roles[role], start)
-        known &= at != 2
-        group |= (at & 1).astype(np.uint64) << np.uint64(number)
-    if "enable" in roles:
-        known &= trace.level_at(roles["enable"], start) == lamps.row
-    load = np.searchsorted(latches, start, side="right")
-    rows = np.where(known & (load > 0), np.uint64(1) << group, np.uint64(0))
-    return start, rows, _held(trace, roles, lamps, clocks, last), count, load.astype(np.int64)
+    own = turns(trace, roles, lamps, max(1, lamps.columns))
+    count = 1 << len(address_lines(roles))
+    return own.start, own.rows, _held(trace, roles, lamps, own.clocks, own.last), count, own.load
 
 
 AT_ONCE = 1 << 14  # loads that are looked at together

@@ -8,7 +8,7 @@ is its brightness. `decode` cuts a trace into dwells and these into frames, whic
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
@@ -19,9 +19,10 @@ from ..errors import HushedError
 from ..trace import Trace
 from ..trace.model import Samples, Times, as_changes, joined
 from . import colour_scan
-from .changes import Change, edges_to, trace_of
+from .changes import Change, trace_of
 from .channel import Channel, ChannelDecoder, Wanted, Wired
 from .moves import TICK, Move, Pace
+from .row_groups import address_lines, turns
 from .scan import Scan
 from .scan_roles import ADDRESS, Lamps, axes, coloured, grouped
 from .words import Transactions, Words
@@ -103,24 +104,9 @@ def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
     inside = slice(int(cuts[0]), last)
     span = np.diff(frames).astype(np.float32)
     if load is not None:
-        own = (np.minimum(end, frames[-1]) - start)[inside].astype(float)
-        return _coloured(
-            Scan(
-                start,
-                end,
-                rows,
-                frames,
-                np.zeros(0, np.float32),
-                np.zeros((len(first), count), np.float32),
-                cycles,
-                bits,
-                lamps,
-                load,
-            ),
-            own,
-            inside,
-            first,
-        )
+        took = (np.minimum(end, frames[-1]) - start)[inside].astype(float)
+        light, on, colours = _coloured(bits, rows[inside], load[inside], took, first, np.diff(frames), count, lamps.columns)
+        return Scan(start, end, rows, frames, light, on, cycles, bits, lamps, load, colours)
     took = (np.minimum(end, frames[-1]) - start)[inside].astype(np.float32)  # the last one may end in mid-dwell
     light = np.zeros((len(first), count, bits.shape[1]), np.float32)
     on = np.zeros((len(first), count), np.float32)
@@ -131,27 +117,34 @@ def decode(trace: Trace, roles: dict[str, int], lamps: Lamps) -> Scan:
     return Scan(start, end, rows, frames, _on_glass(light, lamps) if lamps.block else light, on, cycles, bits, lamps)
 
 
-def _coloured(scan: Scan, took: NDArray[np.float64], inside: slice, first: NDArray[np.int64]) -> Scan:
-    """A scan of a panel in colours with its light. took: (n,) ticks of the dwells inside its frames, which begin with `first`."""
-    assert scan.load is not None
-    rows, load, groups, columns = scan.rows[inside], scan.load[inside], scan.on.shape[1], scan.lamps.columns
+def _coloured(
+    held: NDArray[np.uint8],
+    rows: NDArray[np.uint64],
+    load: NDArray[np.int64],
+    took: NDArray[np.float64],
+    first: NDArray[np.int64],
+    span: Times,
+    groups: int,
+    columns: int,
+) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.uint8]]:
+    """Light, time lit and colours of a panel's frames, as `Scan` has them.
+
+    held: the bits of each load. rows, load, took: (n,) group, load and ticks of the dwells inside the frames, which begin with `first`. span: ticks of
+    each frame.
+    """
     weights = colour_scan.weights(rows, took, load)
     light = np.zeros((len(first), 2, groups, columns, 3))
     most, on = np.zeros((len(first), groups)), np.zeros((len(first), groups))
     for group in range(groups):
         mine = (rows >> np.uint64(group)) & np.uint64(1) == 1
-        light[:, :, group] = colour_scan.light_of(scan.bits, load, weights * mine, first, columns)
+        light[:, :, group] = colour_scan.light_of(held, load, weights * mine, first, columns)
         most[:, group] = np.add.reduceat(weights * mine, first)
         on[:, group] = np.add.reduceat(took * mine, first)
-    whole, span = light.reshape(len(first), 2 * groups, columns, 3), np.diff(scan.frames)
+    whole = light.reshape(len(first), 2 * groups, columns, 3)
     share = whole.max(axis=3) / np.maximum(np.tile(most, (1, 2)), 1)[:, :, None]
     on = on / span[:, None]
-    return replace(
-        scan,
-        light=(share * np.tile(on, (1, 2))[:, :, None]).astype(np.float32),
-        on=on.astype(np.float32),
-        colours=colour_scan.values(whole, most),
-    )
+    shown = share * np.tile(on, (1, 2))[:, :, None]
+    return shown.astype(np.float32), on.astype(np.float32), colour_scan.values(whole, most)
 
 
 def _level(trace: Trace, line: int, active: int) -> NDArray[np.bool_]:
@@ -179,30 +172,15 @@ def _crossed(trace: Trace, roles: dict[str, int], lamps: Lamps) -> tuple[Times, 
 
 def _grouped(trace: Trace, roles: dict[str, int], lamps: Lamps) -> tuple[Times, NDArray[np.uint64], NDArray[np.uint8], int]:
     """Dwells of a panel that has a register for its columns and takes its rows in groups."""
-    wires = [role for role in ("a", "b") if role in roles]
-    count = 1 << len(wires)
+    count = 1 << len(address_lines(roles))
     width = max(1, lamps.rows * lamps.columns // count)
-    clocks, latches = edges_to(trace, roles["clock"], 1), edges_to(trace, roles["latch"], 1)
-    level = trace.level_at(roles["data"], clocks - 1)
-    last = np.searchsorted(clocks, latches, side="right")
-    latches, last = latches[last >= width], last[last >= width]
-    held = level[last[:, None] - width + np.arange(width)] if len(last) else np.empty((0, width), np.uint8)
+    own = turns(trace, roles, lamps, width)
+    level = trace.level_at(roles["data"], own.clocks - 1)
+    held = level[own.last[:, None] - width + np.arange(width)] if len(own.last) else np.empty((0, width), np.uint8)
     held = np.concatenate(
         [np.zeros((1, width), np.uint8), (held == lamps.column).astype(np.uint8)]
     )  # nothing is lit before the first
-    moments = [trace.times[:1], latches]
-    moments += [trace.edges(roles[role]).times for role in (*wires, "enable") if role in roles]
-    start = np.unique(np.concatenate(moments))
-    group, known = np.zeros(len(start), np.uint64), np.ones(len(start), bool)
-    for number, role in enumerate(wires):
-        at = trace.level_at(roles[role], start)
-        known &= at != 2
-        group |= (at & 1).astype(np.uint64) << np.uint64(number)
-    if "enable" in roles:
-        known &= trace.level_at(roles["enable"], start) == lamps.row
-    which = np.searchsorted(latches, start, side="right")
-    rows = np.where(known & (which > 0), np.uint64(1) << group, np.uint64(0))
-    return start, rows, held[which], count
+    return own.start, own.rows, held[own.load], count
 
 
 def _on_glass(light: NDArray[np.float32], lamps: Lamps) -> NDArray[np.float32]:
@@ -267,7 +245,7 @@ def encode(
     """The trace of pictures, each scanned so many times; the twin of `decode`. pictures: (k, rows, columns), of colours (k, rows,
     columns, 3). start, scans: (k,)."""
     in_groups = grouped(roles)
-    count = 1 << sum(role in roles for role in ADDRESS) if in_groups else len(axes(roles)[0])
+    count = 1 << len(address_lines(roles)) if in_groups else len(axes(roles)[0])
     dwell = beat.period // count
     shown = np.repeat(np.arange(len(pictures)), scans)
     number = np.arange(len(shown)) - np.repeat(np.cumsum(scans) - scans, scans)
@@ -307,7 +285,7 @@ def _play_groups(
     ready = at + 2 * count * beat.half
     out: list[Change] = [(zero, line, 0) for line in roles.values()]
     out += [(flat, roles["data"], level), (flat + beat.half, roles["clock"], 1), (flat + 2 * beat.half, roles["clock"], 0)]
-    for number, role in enumerate(("a", "b")):
+    for number, role in enumerate(ADDRESS):
         if role in roles:
             out.append((ready + 2 * beat.gap, roles[role], (row >> number & 1).astype(np.uint8)))
     out += [(ready + 2 * beat.gap, roles["latch"], 1), (ready + 3 * beat.gap, roles["latch"], 0)]

@@ -37,9 +37,9 @@ NAMES: dict[str, dict[str, str]] = {
         "clock": _any("clock", "clk", "shcp", "sh_cp", "srclk", "sck"), "data": _any("data", "ds", "ser", "din", "sdi", "mosi"),
         "latch": _any("latch", "stcp", "st_cp", "rclk", "lat", "le", "strobe"), "enable": _any("enable", "oe"),
     },
+    # Drivers of segment glass that take single bits call the clock of their SPI WR, beside one line of data.
+    "written": {"sck": _any("wr", "wrx"), "mosi": _any("data", "din", "dio"), "cs": _any("cs", "csx", "ce")},
 }  # fmt: skip
-# Drivers of segment glass that take single bits call the clock WR, beside one line of data.
-WRITTEN = {"sck": _any("wr", "wrx"), "mosi": _any("data", "din", "dio"), "cs": _any("cs", "csx", "ce")}
 GROUP_NAMES = {"a": _any("a"), "b": _any("b"), "data": _any("r", "r1", "red")}
 MASTER_OUT = "mosi|copi"  # what nobody calls a line of any other bus
 DATA = r"(?:^|[^a-z])(?:d|db|data|bit)[ _-]?(\d{1,2})$"
@@ -87,7 +87,7 @@ def named(names: tuple[str, ...]) -> Named | None:
         roles = _roles(kind, names, set())
         if kind == "spi" and "sck" not in roles and len(roles) > 1:
             written = _roles("written", names, set())
-            roles = written if len(written) == len(WRITTEN) else roles
+            roles = written if len(written) == len(NAMES["written"]) else roles
         if all(role in roles for role in needs):
             if kind == "i2c" and len(names) > 2 and {"cs", "dc"} & _roles("spi", names, set()).keys():
                 continue  # modules print SCL and SDA beside their SPI pins, too
@@ -138,7 +138,7 @@ def _roles(kind: str, names: tuple[str, ...], taken: set[int]) -> dict[str, int]
     """Each role that exactly one line has the name of; of lines that fit several roles the first of them."""
     out: dict[str, int] = {}
     used = set(taken)
-    for role, pattern in (WRITTEN if kind == "written" else NAMES[kind]).items():
+    for role, pattern in NAMES[kind].items():
         found = [line for line, name in enumerate(names) if line not in used and _found(pattern, name)]
         if len(found) == 1:
             out[role] = found[0]

@@ -22,6 +22,7 @@ CGRAM = 0x80  # where glyph rows lie in the journal's addresses
 ICONS = CGRAM + 64  # where those of icons do: five to an address, as the rows of a glyph
 ICON_ADDRESSES = 16
 SPACE = 0x20
+GLYPHS, SIGNS = (64, CGRAM), (ICON_ADDRESSES, ICONS)  # areas beside the cells: size, and first address in the journal
 
 
 class CharacterMemory(Journal):
@@ -33,7 +34,7 @@ class CharacterMemory(Journal):
         self.runs_on = "lines" not in part.memory.registers
         self.size = part.memory.columns if self.runs_on else SIZE
         self._pointer: int | None = None  # address of the next write, unknown until it is set
-        self._in_glyphs = self._in_icons = False
+        self._area: tuple[int, int] | None = None  # what the next write goes to, where it is not a cell
         if from_reset:  # "Reset Function": display clear, then increment by one, no shift
             self._write(np.zeros(self.size, np.int64), np.arange(self.size), np.full(self.size, SPACE, np.uint8))
             self._pointer = 0
@@ -51,7 +52,7 @@ class CharacterMemory(Journal):
         self._home(when, name, fields)
 
     def _home(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._pointer, self._in_glyphs, self._in_icons = 0, False, False
+        self._pointer, self._area = 0, None
         self.record(when, "window.shift", 0)
         self._note_pointer(when)
 
@@ -59,13 +60,13 @@ class CharacterMemory(Journal):
         step = 1 if fields["direction"] == "right" else -1
         if fields["what"] == "display":
             self.record(when, "window.shift", int(self.value("window.shift")) - step)
-        elif self._pointer is not None and not self._in_glyphs:
+        elif self._pointer is not None and self._area != GLYPHS:
             self._pointer = (self._pointer + step) % self.size
             self._note_pointer(when)
 
     def _to_cell(self, when: int, name: str, fields: dict[str, Value]) -> None:
         address = int(fields["address"])
-        self._in_glyphs = self._in_icons = False
+        self._area = None
         if self.two_lines():
             self._pointer = min(address & 0x3F, 39) + (40 if address & 0x40 else 0)
         else:
@@ -73,24 +74,24 @@ class CharacterMemory(Journal):
         self._note_pointer(when)
 
     def _to_glyph(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._pointer, self._in_glyphs, self._in_icons = int(fields["address"]), True, False
+        self._pointer, self._area = int(fields["address"]), GLYPHS
 
     def _to_icon(self, when: int, name: str, fields: dict[str, Value]) -> None:
-        self._pointer, self._in_glyphs, self._in_icons = int(fields["address"]), False, True
+        self._pointer, self._area = int(fields["address"]), SIGNS
 
     def _note_pointer(self, when: int) -> None:
-        if self._pointer is not None and not self._in_glyphs and not self._in_icons:
+        if self._pointer is not None and self._area is None:
             self.record(when, "cursor.cell", self._pointer)
 
     def _place(self, times: NDArray[np.int64], values: NDArray[np.uint8]) -> None:
         if self._pointer is None or not len(values):
             return
         step = -1 if self.role("direction", "increment") == "decrement" else 1
-        size, ahead = (64, CGRAM) if self._in_glyphs else (ICON_ADDRESSES, ICONS) if self._in_icons else (self.size, 0)
+        size, ahead = self._area or (self.size, 0)
         cells = (self._pointer + step * np.arange(len(values))) % size
         self._write(times, cells + ahead, values)
         self._pointer = (self._pointer + step * len(values)) % size
-        if not self._in_glyphs and not self._in_icons:
+        if self._area is None:
             if self.role("shift", "off") == "on":  # the window follows what is written
                 moved = int(self.value("window.shift")) + step * np.arange(1, len(values) + 1)
                 for when, by in zip(times.tolist(), moved.tolist(), strict=True):

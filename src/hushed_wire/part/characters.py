@@ -9,10 +9,11 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-__all__ = ["OWN", "ROMS", "codes_of", "shown_as"]
+__all__ = ["ASCII_AT", "OWN", "ROMS", "codes_of", "shown_as"]
 
 OWN = "₀₁₂₃₄₅₆₇"  # the user's own characters, codes 0 to 7 (and 8 to 15 again)
 BLANK = " "
+ASCII_AT = {"R": 0x80}  # of ROMs whose letters lie above their ASCII codes: how far
 
 _ASCII = {code: chr(code) for code in range(0x20, 0x7E)}
 _KATAKANA = "。「」、・ヲァィゥェォャュョッーアイウエオカキクケコサシスセソタチツテトナニヌネノハヒフヘホマミムメモヤユヨラリルレロワン゛゜"
@@ -33,9 +34,8 @@ def _a00_end() -> dict[int, str]:
 ROMS: dict[str, dict[int, str]] = {
     "A00": _ASCII | {0x5C: "¥", 0x7E: "→", 0x7F: "←"} | {0xA1 + k: char for k, char in enumerate(_KATAKANA)} | _a00_end(),
     "half-width": _ASCII | {0x7E: "~"},  # of ST7920's HCGROM what everybody has; the codes below 20h are signs
-    "R": {
-        0x80 + code: char for code, char in _ASCII.items()
-    },  # of PCF2119: what its upper half has for sure; the lower are other signs
+    # Of PCF2119 what its upper half has for sure; the lower are other signs.
+    "R": {ASCII_AT["R"] + code: char for code, char in _ASCII.items()},
     "A02": _ASCII
     | {0x7E: "~", 0x7F: "⌂"}
     | {0x10 + k: char for k, char in enumerate(_A02_LOW)}

@@ -12,7 +12,8 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from .describe import CodeFont, Panel, Part, Value
+from .describe import Panel, Part, Value
+from .describe_memory import CodeFont
 from .engine import DATA, Commands
 from .glass import PixelGlass, TextGlass
 from .model import NEVER, Journal

@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 
 from ..bus.words import Columns
 from ..trace import Trace
-from .describe import Expander, Part
+from .describe import Part
+from .describe_memory import Expander
 from .wrap import Send
 
 __all__ = ["Ports", "States", "as_outputs", "output_trace", "port_writes", "state_of"]

@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from .characters import ASCII_AT
 from .describe import Part
 from .engine import Commands
 
@@ -21,7 +22,7 @@ TO_CELLS = ("cell", "clear", "home")  # what brings words that follow to the cel
 def _runs(part: Part, chip: Commands, most: int | None) -> list[tuple[NDArray[np.uint8], bool]]:
     """Runs of words for its cells, and whether the user's own characters were defined by then. most: commands that are looked at."""
     out, defined, defining = [], False, False
-    above = 0x80 if part.memory.rom == "R" else 0  # where its letters lie above their codes
+    above = ASCII_AT.get(part.memory.rom, 0)
     for index in range(len(chip) if most is None else min(len(chip), most)):
         kind = int(chip.kind[index])
         if kind >= 0:

@@ -35,8 +35,8 @@ class ScannedMemory(Journal):
     def glass(self, panel: Panel, when: int = NEVER, from_reset: bool = True) -> TextGlass | PixelGlass | ColourGlass:
         """What the panel shows at a tick: the frame it falls into, or the last whole one."""
         if panel.form == "colours":
-            rgb = self._colours(panel, when)
-            return ColourGlass(as_seen(rgb, panel), np.ones(as_seen(rgb, panel).shape[:2], bool), bool(rgb.any()))
+            rgb = as_seen(self._colours(panel, when), panel)
+            return ColourGlass(rgb, np.ones(rgb.shape[:2], bool), bool(rgb.any()))
         light, shown = self._light(panel, when)
         most = float(light.max()) if light.size else 0.0
         lit = (light > most / 8) & (light > 0)

@@ -14,7 +14,8 @@ from ..bus.roles import best_i2c, fit_i2c, named_i2c
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, commands, load
 from ..part.neighbours import usual_first
-from ..part.receive import RECEIVERS, Seat
+from ..part.receive import RECEIVERS
+from ..part.receiver import Seat
 from ..trace import Trace
 from .guess_panel import Fitting, panel_for
 from .guess_settings import Shape, check_shape

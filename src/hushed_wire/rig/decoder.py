@@ -24,7 +24,8 @@ from ..part import Commands, Part
 from ..part.engine import Reader
 from ..part.expander import Ports, States, output_trace
 from ..part.output_pins import pins_of
-from ..part.receive import RECEIVERS, Receiver, Seat, pictures
+from ..part.receive import RECEIVERS, pictures
+from ..part.receiver import Receiver, Seat
 from ..part.wrap import WRAPS
 from ..sequence import Target
 from ..trace import Trace, joined

@@ -49,11 +49,7 @@ def examine(
     for number, step in enumerate(steps):
         target = by_name[step.device]
         words = [words_of(target.framing, transfer) for transfer in target.transfers(step.sends)]
-        each = (
-            min(BUSES[target.bus_kind].bit_times, WRAPS[target.framing].bits)
-            if WRAPS[target.framing].bits == 1
-            else BUSES[target.bus_kind].bit_times
-        )
+        each = 1 if WRAPS[target.framing].bits == 1 else BUSES[target.bus_kind].bit_times
         bits = sum(len(run) for run in words) * each * (states or {}).get(step.device, 1)
         if BUSES[target.bus_kind].addressed:
             bits += 9 * len(words)

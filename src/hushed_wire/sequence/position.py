@@ -10,7 +10,8 @@ from collections.abc import Callable
 import msgspec
 
 from ..errors import HushedError
-from ..part.describe import GROUPS, Panel
+from ..part.describe import Panel
+from ..part.describe_memory import GROUPS
 from ..part.orientation import Box, box_of, upright
 from ..part.wrap import Send
 from .parse import parse_text

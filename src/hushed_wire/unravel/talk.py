@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from ..bus.base import BUSES
 from ..bus.channel import Channel
 from ..bus.words import CUT, Words
-from ..part.receive import RECEIVERS, Seat
+from ..part.receive import RECEIVERS
+from ..part.receiver import Seat
 from ..rig import Rig, decode
 from ..rig.schema import Bus
 from ..trace import Trace

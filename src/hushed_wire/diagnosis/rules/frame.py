@@ -11,7 +11,7 @@ from ...bus.channel import Channel
 from ...bus.i2c_transactions import refused as unacknowledged
 from ...bus.words import CUT, END, RESTART, STOP, Words
 from ...finding import Finding
-from ...part.receive import broken_off
+from ...part.receive_bits import broken_off
 from ...part.wrap import WRAPS
 from ..bearing import exchanged_by_shape
 from ..case import Case
@@ -170,9 +170,8 @@ def slipped(case: Case) -> Iterator[Finding]:
         spare, unit = (column[:-1] for column in left_over(channel))
         broken = np.flatnonzero(spare > 0)
         table = channel.table
-        whole = ((table.last - table.first) * channel.bits + table.spare)[
-            :-1
-        ] > spare  # a clock by itself is no word with one too many
+        clocks = ((table.last - table.first) * channel.bits + table.spare)[:-1]
+        whole = clocks > spare  # a clock by itself is no word with one too many
         off = np.flatnonzero(((spare > 0) & (spare <= 2) & whole) | (spare >= unit - 2))
         if len(off) and len(off) >= 0.5 * len(broken) and len(broken) <= 0.5 * len(spare):
             first = int(off[0])
