@@ -115,7 +115,7 @@ class Evidence(unittest.TestCase):
         self.lcd(20e3, False)
         trace = read_capture(self.folder / "c.vcd")
         outcome = diagnose(trace, guess_rig(trace, part="hd44780", panel="16x1-straight"))
-        low, high = focus_of(trace, scene_of(outcome.reading), outcome.findings)
+        low, high = focus_of(scene_of(outcome.reading), outcome.findings)
         at = outcome.findings[0].start
         assert at is not None
         self.assertTrue(low <= at <= high)

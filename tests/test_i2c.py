@@ -19,7 +19,7 @@ import vcd.reader
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.bus import i2c, i2c_timing
+from hushed_wire.bus import i2c, i2c_timing, stretches
 from hushed_wire.bus.i2c_transactions import addresses
 from hushed_wire.bus.words import CUT, END, RESTART, START, STOP, Columns, Marks, Words
 from hushed_wire.trace import Trace, mishap, read_capture
@@ -249,10 +249,13 @@ class Measured(unittest.TestCase):
         chance = random.Random(seed)
         transfers = [[0x7A, *(chance.randrange(256) for _ in range(chance.randint(1, 12)))] for _ in range(30)]
         trace = i2c_trace([(one, [True] * len(one)) for one in transfers])
-        with mock.patch.object(i2c_timing, "PART", size):
+        with mock.patch.object(stretches, "PART", size):
             cut = i2c_timing.measure(trace, 0, 1)
-            parts = len(list(i2c_timing._parts(trace, 0, 1)))
-        whole = i2c_timing._measured(trace, 0, 1)
+            whole_stretches = stretches.Stretches(3, 3)
+            parts = len([*whole_stretches.feed(trace), *whole_stretches.finish()])
+        at_once = i2c_timing.Measuring(0, 1)
+        at_once.feed(trace)
+        whole = at_once.told()
         for symbol in i2c_timing.SYMBOLS:
             if symbol != "tBUF":
                 self.assertEqual(cut[symbol].value.tolist(), whole[symbol].value.tolist(), symbol)

@@ -13,15 +13,15 @@ import numpy as np
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.bus import i2c, matrix, measured, parallel, shift, spi
+from hushed_wire.bus import i2c, matrix, parallel, shift, spi
 from hushed_wire.bus.edges_timing import measure_parallel, measure_spi
-from hushed_wire.bus.measured import Measured
 from hushed_wire.bus.nibbles import Nibbles, Switch
 from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
 from hushed_wire.diagnosis.volts import line_volts
-from hushed_wire.trace import Trace, stats
+from hushed_wire.trace import Trace, measured, stats
+from hushed_wire.trace.measured import Growing, Measured
 from hushed_wire.trace.threshold import Waveforms, levels
 from strategies import traces
 
@@ -272,6 +272,30 @@ class Measurements(unittest.TestCase):
             beyond = [moment for moment, lasted in plain if lasted < 5 or lasted > 50_000]
             self.assertEqual(told.beyond(5, 50_000), (len(beyond), beyond[0] if beyond else None))
             self.assertEqual(as_rows(told.below(70_000)), counted([row for row in plain if row[1] < 70_000]))
+            self.assertEqual(told.total, value.sum())
+            self.assertEqual(told.share_below(5), (value < 5).sum() / len(plain))
+            self.assertIn(told.spread, np.abs(value - told.typical))
+            self.assertLessEqual((value < told.percentile(0.3)).sum(), 0.3 * len(plain))
+
+    @given(
+        st.lists(st.tuples(st.integers(0, 2), st.sampled_from([3, 4, 5, 30, 31, 400, 2**40])), min_size=1, max_size=60),
+        st.integers(1, 20),
+        st.sampled_from([16, 1 << 14]),
+    )
+    def test_distributions_that_grow(self, rows: list[tuple[int, int]], size: int, near: int) -> None:
+        """In pieces, of several things at once: what a plain list has of each. The third row is nobody's."""
+        row, value, when = np.array([r for r, _ in rows], np.uint8), np.array([v for _, v in rows]), np.arange(len(rows)) * 3
+        with mock.patch.object(measured, "NEAR", near):
+            several, one = Growing(2), Growing()
+            for at in range(0, len(rows), size):
+                part = slice(at, at + size)
+                several.add(value[part], when[part], row[part])
+                one.add(value[part], when[part])
+            for number in range(2):
+                own = row == number
+                plain = list(zip(when[own].tolist(), value[own].tolist(), strict=True))
+                self.assertEqual(as_rows(several.told("sck", row=number)), counted(plain))
+            self.assertEqual(as_rows(one.told()), counted(list(zip(when.tolist(), value.tolist(), strict=True))))
 
     @given(traces(3, 3, 150), st.integers(0, 3))
     @NOISE

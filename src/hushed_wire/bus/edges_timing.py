@@ -5,13 +5,15 @@ What each is called in datasheets stands with the kinds of bus (`base`); which o
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
+from ..trace.measured import Measured
 from ..trace.model import Times
 from .changes import edges_to
-from .measured import Measured
 
 __all__ = ["measure_parallel", "measure_spi"]
 
@@ -39,7 +41,7 @@ def _moves(trace: Trace, line: int) -> Times:
     return trace.edges(line).times[1:]
 
 
-def measure_spi(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> dict[str, Measured]:
+def measure_spi(trace: Trace, roles: Mapping[str, int], mode: int, active: int, select: str) -> dict[str, Measured]:
     """The times of an SPI bus; select: the role of the select line, "" where there is none."""
     idle, late = mode >> 1, mode & 1
     clock, data = roles["sck"], roles["mosi"]
@@ -94,7 +96,7 @@ def _marks(trace: Trace, mark: int, sampling: Times, opens: Times) -> dict[str, 
     }
 
 
-def measure_parallel(trace: Trace, roles: dict[str, int]) -> dict[str, Measured]:
+def measure_parallel(trace: Trace, roles: Mapping[str, int]) -> dict[str, Measured]:
     """The times of a 6800 bus, for the line E; of writes only, where R/W tells."""
     if "e" not in roles:
         return {}

@@ -344,7 +344,8 @@ def events_of(trace: Trace, scl: int, sda: int, spike: Fraction = SPIKE) -> Even
     width = spike_ticks(trace, scl, spike)
     if width > 1:
         times, code = Spikes(width).feed(times, code, trace.end, last=True)
-    events = Events(times, EVENT.take(_paired(code, BLIND), mode="clip"), code)
+    kind = EVENT.take(_paired(code, BLIND), mode="clip")
+    events = Events(times[1:], kind[1:], code[1:])  # the first is the state at the start
     return events if events.kind.all() else events.part(np.flatnonzero(events.kind))
 
 

@@ -6,21 +6,22 @@ Fast-mode Plus I2C-bus devices". Rise and fall times need volts and are not meas
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
+from ..trace.measured import Growing, Measured
 from ..trace.model import Times
 from .changes import excerpt
 from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
-from .measured import Measured
+from .stretches import Stretches
 
-__all__ = ["LIMITS", "MODES", "SYMBOLS", "Margin", "margins", "measure", "mode_of"]
+__all__ = ["LIMITS", "MODES", "SYMBOLS", "Margin", "Measuring", "margins", "measure", "mode_of"]
 
 MODES = ("Standard-mode", "Fast-mode", "Fast-mode Plus")
 NS = 1e-9
@@ -47,8 +48,6 @@ PULSE, SETUP, HOLD = "timing.pulse-short", "timing.setup-short", "timing.hold-sh
 CODE_OF = {
     "tLOW": PULSE, "tHIGH": PULSE, "tBUF": PULSE, "tSU;STA": SETUP, "tSU;DAT": SETUP, "tSU;STO": SETUP, "tHD;STA": HOLD, "tHD;DAT": HOLD,
 }  # fmt: skip
-PART = 1 << 18  # changes that are measured at once
-AT_REST = 4  # times as long as the bus usually has both lines high
 CLOCKED = 400_000  # changes by which the clock is told
 ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
 
@@ -69,10 +68,6 @@ class Margin:
     first: float | None
 
 
-def _column(when: Times, value: Times, *lines: str) -> Measured:
-    return Measured.of(value, when, *(lines or ("scl", "sda")))
-
-
 def mode_of(clock: float) -> int:
     """The index in MODES of the slowest mode that allows this clock (with 2 % for the tolerance of oscillators)."""
     for index, (_, most) in enumerate(LIMITS["fSCL"][1]):
@@ -81,75 +76,62 @@ def mode_of(clock: float) -> int:
     return len(MODES) - 1
 
 
-def measure(trace: Trace, scl: int, sda: int) -> dict[str, Measured]:
-    """All symbols of a capture; fSCL as periods in ticks (from one rise to the next within a transaction).
+# Times from one edge, START or STOP to the next, and a row for each of them by what lies on both sides.
+SPANS = {
+    "tHD;STA": (BEGIN, FALL), "tLOW": (FALL, RISE), "tHIGH": (RISE, FALL), "tSU;STA": (RISE, BEGIN), "tSU;STO": (RISE, CEASE), "tBUF": (CEASE, BEGIN),
+}  # fmt: skip
+ROW = np.full(64, len(SPANS), np.uint8)
+ROW[[here << 3 | after for here, after in SPANS.values()]] = range(len(SPANS))
+VALID = ("tVD;DAT", "tVD;ACK")  # in words, and at the acknowledge
 
-    A long capture is measured in parts that end while the bus rests, so that what is needed on the way stays small.
+
+class Measuring:
+    """The times of every symbol on one bus: `feed` stretches of a capture that end while the bus rests, in order, then ask what was `told`.
+
+    fSCL is told as periods in ticks, from one rise to the next within a transaction.
     """
-    with ThreadPoolExecutor(2) as pool:  # most of it is spent in columns, which let others run
-        parts = list(pool.map(lambda part: _measured(part, scl, sda), _parts(trace, scl, sda)))
-    return {symbol: Measured.join([part[symbol] for part in parts]) for symbol in SYMBOLS}
+
+    def __init__(self, scl: int, sda: int) -> None:
+        self.lines = scl, sda
+        self._spans, self._valid = Growing(len(SPANS)), Growing(len(VALID))
+        self._period, self._hold, self._setup = Growing(), Growing(), Growing()
+
+    def feed(self, stretch: Trace) -> None:
+        """The next stretch."""
+        events = events_of(stretch, *self.lines)
+        time, kind = events.time, events.kind
+        edge = np.flatnonzero(kind != DATA)
+        at, what = time.take(edge, mode="clip"), kind.take(edge, mode="clip")
+        pair = what[:-1] << np.uint8(3) | what[1:]  # what lies on both sides of each span, as one number
+        self._spans.add(at[1:] - at[:-1], at[1:], ROW.take(pair, mode="clip"))
+        bit = pair == (RISE << 3 | FALL)
+        joined = np.flatnonzero(bit[:-2] & bit[2:])  # rise, fall, rise, fall: neighbours in one transaction
+        end = at.take(joined + 2, mode="clip")
+        self._period.add(end - at.take(joined, mode="clip"), end)
+        # The first and the last data change within each low period, and which of the nine bits it belongs to.
+        moved = np.flatnonzero((edge[1:] - edge[:-1] > 1) & (pair == (FALL << 3 | RISE)))
+        fall, rise = at.take(moved, mode="clip"), at.take(moved + 1, mode="clip")
+        first, last = time.take(edge.take(moved) + 1, mode="clip"), time.take(edge.take(moved + 1) - 1, mode="clip")
+        self._hold.add(first - fall, first)
+        self._setup.add(rise - last, rise)
+        self._valid.add(last - fall, last, _ninth(what, moved).view(np.uint8))
+
+    def told(self) -> dict[str, Measured]:
+        """All symbols, as far as they were measured."""
+        both = ("scl", "sda")
+        out = {symbol: self._spans.told(*both, row=row) for row, symbol in enumerate(SPANS)}
+        out |= {symbol: self._valid.told(*both, row=row) for row, symbol in enumerate(VALID)}
+        out |= {"fSCL": self._period.told("scl"), "tHD;DAT": self._hold.told(*both), "tSU;DAT": self._setup.told(*both)}
+        return {symbol: out[symbol] for symbol in SYMBOLS}
 
 
-def _parts(trace: Trace, scl: int, sda: int) -> Iterator[Trace]:
-    """The trace, cut in the middle of the longest rest with both lines high that each stretch has."""
-    idle = trace.levels.dtype.type(1 << scl | 1 << sda)
-    begin, at, count = trace.start, PART, len(trace)
-    while at + PART // 2 < count:
-        span = slice(at, min(count, at + PART))
-        rests = np.diff(trace.times[span.start : span.stop + 1], append=trace.end if span.stop == count else [])
-        rests = np.where((trace.levels[span][: len(rests)] & idle) == idle, rests, 0)
-        longest = int(np.argmax(rests))
-        if rests[longest] >= AT_REST * np.median(rests[rests > 0]) if (rests > 0).any() else False:
-            cut = int(trace.times[at + longest]) + int(rests[longest]) // 2
-            yield trace.window(begin, cut)
-            begin, at = cut, at + longest + PART
-        else:
-            at += PART
-    yield trace if begin == trace.start else trace.window(begin, trace.end)
-
-
-def _measured(trace: Trace, scl: int, sda: int) -> dict[str, Measured]:
-    events = events_of(trace, scl, sda)
-    time, kind = events.time, events.kind
-    edge = np.flatnonzero(kind != DATA)
-    at, what = time[edge], kind[edge]
-    here, after = what[:-1], what[1:]
-    span = np.diff(at)
-    pair = here << np.uint8(4) | after  # what lies on both sides of each span, as one number
-
-    def places(first: int, second: int) -> Times:
-        found: Times = np.flatnonzero(pair == (first << 4 | second))
-        return found
-
-    def between(first: int, second: int) -> Measured:
-        found = places(first, second)
-        return _column(at.take(found + 1), span.take(found))
-
-    bit, low = places(RISE, FALL), places(FALL, RISE)
-    out = {
-        "tHD;STA": between(BEGIN, FALL),
-        "tLOW": _column(at.take(low + 1), span.take(low)),
-        "tHIGH": _column(at.take(bit + 1), span.take(bit)),
-        "tSU;STA": between(RISE, BEGIN),
-        "tSU;STO": between(RISE, CEASE),
-        "tBUF": between(CEASE, BEGIN),
-    }
-    joined = bit[:-1][np.diff(bit) == 2]  # rise, fall, rise, fall: neighbours in one transaction
-    out["fSCL"] = _column(at[joined + 2], at[joined + 2] - at[joined], "scl")
-    # The first and the last data change within each low period, and which of the nine bits it belongs to.
-    position = edge[low]
-    first_data = position + 1
-    last_data = edge[low + 1] - 1
-    moved = last_data >= first_data
-    fall_at, rise_at = time[position[moved]], time[edge[low + 1][moved]]
-    first_at, last_at = time[first_data[moved]], time[last_data[moved]]
-    out["tHD;DAT"] = _column(first_at, first_at - fall_at)
-    out["tSU;DAT"] = _column(rise_at, rise_at - last_at)
-    ninth = _ninth(what, low)[moved]
-    out["tVD;DAT"] = _column(last_at[~ninth], (last_at - fall_at)[~ninth])
-    out["tVD;ACK"] = _column(last_at[ninth], (last_at - fall_at)[ninth])
-    return {symbol: out[symbol] for symbol in SYMBOLS}
+def measure(trace: Trace, scl: int, sda: int) -> dict[str, Measured]:
+    """All symbols of a whole capture."""
+    both = 1 << scl | 1 << sda
+    stretches, measuring = Stretches(both, both), Measuring(scl, sda)
+    for stretch in chain(stretches.feed(trace), stretches.finish()):
+        measuring.feed(stretch)
+    return measuring.told()
 
 
 def usual_clock(trace: Trace, scl: int, sda: int) -> float | None:
@@ -159,17 +141,17 @@ def usual_clock(trace: Trace, scl: int, sda: int) -> float | None:
 
 
 def _ninth(what: NDArray[np.uint8], low: Times) -> NDArray[np.bool_]:
-    """Whether the bit that follows each low period is the ninth of its word."""
+    """Whether the bit that follows each of these low periods is the ninth of its word."""
     begin = np.flatnonzero(what == BEGIN)
     number = np.cumsum(what == RISE, dtype=np.int32)
     # Rises ahead of the START that opened the transaction which each low period is in; none ahead of the first START.
     each = np.diff(np.searchsorted(low, begin), prepend=0, append=len(low))
     ahead = np.repeat(np.concatenate([[0], number[begin]]), each)
-    out: NDArray[np.bool_] = (number[low] - ahead) % 9 == 8
+    out: NDArray[np.bool_] = (number.take(low) - ahead) % 9 == 8
     return out
 
 
-def margins(trace: Trace, columns: dict[str, Measured], mode: int) -> list[Margin]:
+def margins(trace: Trace, columns: Mapping[str, Measured], mode: int) -> list[Margin]:
     """Each symbol that was measured against its limits in a mode; beyond counts only what sampling cannot excuse."""
     out = []
     slack, tick = trace.resolution(), float(trace.tick)
@@ -194,7 +176,7 @@ def margins(trace: Trace, columns: dict[str, Measured], mode: int) -> list[Margi
     return out
 
 
-def median_clock(trace: Trace, columns: dict[str, Measured]) -> float | None:
+def median_clock(trace: Trace, columns: Mapping[str, Measured]) -> float | None:
     """The usual clock in hertz, None where no two bits follow each other."""
     periods = columns["fSCL"]
     return None if not len(periods) else 1 / (periods.typical * float(Fraction(trace.tick)))

@@ -19,8 +19,8 @@ from . import i2c, i2c_timing
 from .changes import behind_quiet
 from .channel import Channel, ChannelDecoder, Disturbances, Wanted, Wired
 from .i2c import encode
-from .measured import Measured
 from .moves import Pace
+from .stretches import Measurer
 from .words import BEGAN, CUT, Addresses, Marks, Transactions, Words, transactions
 
 __all__ = [
@@ -32,7 +32,7 @@ __all__ = [
     "decoders",
     "encode",
     "fresh_start",
-    "measure",
+    "measuring",
     "refused",
     "samples_a_second",
 ]
@@ -150,9 +150,9 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
     return behind_quiet(block, stops, max(8, 4 * i2c.spike_ticks(block, scl)))
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
-    """The times of the I2C-bus specification, by symbol; mode, active and select play no role."""
-    return i2c_timing.measure(trace, roles["scl"], roles["sda"])
+def measuring(roles: Mapping[str, int], mode: int, active: int, select: str) -> Measurer:
+    """Measures the times of the I2C-bus specification, by symbol; mode, active and select play no role."""
+    return i2c_timing.Measuring(roles["scl"], roles["sda"])
 
 
 def samples_a_second(wired: Wired, pace: Pace) -> Fraction:

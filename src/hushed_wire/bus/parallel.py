@@ -25,10 +25,10 @@ from .words import Words
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from .measured import Measured
+    from .stretches import Measurer
 
-__all__ = ["Decoder", "ParallelChannel", "ParallelDecoded", "Pulse", "data_lines", "decode", "decoders", "encode", "fresh_start", "measure", "samples_a_second",
-           "seconds_of", "wires"]  # fmt: skip
+__all__ = ["Decoder", "ParallelChannel", "ParallelDecoded", "Pulse", "data_lines", "decode", "decoders", "encode", "fresh_start", "measuring",
+           "samples_a_second", "seconds_of", "wires"]  # fmt: skip
 
 SELECTS = ("cs1", "cs2", "cs3")
 ENABLES = ("e", "e2")
@@ -225,11 +225,12 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
     return int(when[good[0]] + steps[good[0]] // 2) if len(good) else None
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
-    """What is measured, by its name in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
+def measuring(roles: Mapping[str, int], mode: int, active: int, select: str) -> Measurer:
+    """Measures times, by their names in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
     from .edges_timing import measure_parallel
+    from .stretches import EachByItself
 
-    return measure_parallel(trace, roles)
+    return EachByItself(lambda trace: measure_parallel(trace, roles))
 
 
 # ---- what a driver moves -----------------------------------------------------------------------------------------------------

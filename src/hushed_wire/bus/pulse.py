@@ -15,15 +15,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
+from ..trace.measured import Measured
 from ..trace.model import Samples, Times
 from .changes import Change, edges_to, trace_of
 from .channel import Channel, ChannelDecoder, OpenTransfers, Wanted, Wired
-from .measured import Measured
 from .moves import TICK, Move, Pace, begins
 from .pieces import States
+from .stretches import EachByItself, Measurer
 from .words import CUT, END, START, STOP, Marks, Words
 
-__all__ = ["PulseChannel", "decoders", "encode", "measure", "samples_a_second", "seconds_of", "wires"]
+__all__ = ["PulseChannel", "decoders", "encode", "measuring", "samples_a_second", "seconds_of", "wires"]
 
 ONE_FROM = Fraction(57, 10**8)  # seconds: between the longest zero (0.55 us) and the shortest one (0.65 us) of WS2812B
 RESET = Fraction(50, 10**6)  # seconds of low from which on a transfer is over; later parts ask for 280 us, and drivers keep it
@@ -197,9 +198,12 @@ def _cut(high: Times, trace: Trace) -> float:
     return float(lengths[widest] + lengths[widest + 1]) / 2 if apart else told
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
-    """How long the line is high and low for zeros and ones, and for how long it rests; mode, active and select play no role."""
-    line = roles[DATA]
+def measuring(roles: Mapping[str, int], mode: int, active: int, select: str) -> Measurer:
+    """Measures how long the line is high and low for zeros and ones, and for how long it rests; mode, active and select play no role."""
+    return EachByItself(lambda trace: _measured(trace, roles[DATA]))
+
+
+def _measured(trace: Trace, line: int) -> Mapping[str, Measured]:
     rises, falls = edges_to(trace, line, 1), edges_to(trace, line, 0)
     falls = falls[np.searchsorted(falls, rises[0], side="right") :] if len(rises) else falls[:0]
     count = min(len(rises), len(falls))

@@ -28,9 +28,9 @@ from .words import CUT, END, START, STOP, Marks, Transactions, Words, transactio
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from .measured import Measured
+    from .stretches import Measurer
 
-__all__ = ["Decoder", "Piece", "Shape", "SpiChannel", "SpiDecoded", "decode", "decoders", "durations", "encode", "fresh_start", "measure", "samples_a_second",
+__all__ = ["Decoder", "Piece", "Shape", "SpiChannel", "SpiDecoded", "decode", "decoders", "durations", "encode", "fresh_start", "measuring", "samples_a_second",
            "seconds_of", "wires"]  # fmt: skip
 
 USUAL_CLOCK = Fraction(1_000_000)
@@ -368,11 +368,12 @@ def fresh_start(block: Trace, wired: Wired) -> int | None:
     return behind_quiet(block, np.flatnonzero(idle[1:] & ~idle[:-1]) + 1, 4)
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
-    """What is measured, by its name in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
+def measuring(roles: Mapping[str, int], mode: int, active: int, select: str) -> Measurer:
+    """Measures times, by their names in the kind's measures. mode: of SPI. active: the level that selects. select: its role, "" for none."""
     from .edges_timing import measure_spi
+    from .stretches import EachByItself
 
-    return measure_spi(trace, roles, mode, active, select)
+    return EachByItself(lambda trace: measure_spi(trace, roles, mode, active, select))
 
 
 # ---- what a driver moves -----------------------------------------------------------------------------------------------------

@@ -21,10 +21,10 @@ from ..trace.model import Samples, Times, as_changes, word_type
 from . import i2c, i2c_timing
 from .channel import Channel, ChannelDecoder, Wanted, Wired
 from .i2c_transactions import I2cChannel
-from .measured import Measured
 from .moves import TICK, Move, Pace, begins
+from .stretches import Measurer
 
-__all__ = ["TwoWireChannel", "decoders", "encode", "measure", "samples_a_second", "seconds_of", "wires"]
+__all__ = ["TwoWireChannel", "decoders", "encode", "measuring", "samples_a_second", "seconds_of", "wires"]
 
 USUAL_CLOCK = Fraction(100_000)
 TURNED = np.array([int(f"{value:08b}"[::-1], 2) for value in range(256)], np.uint8)  # bytes with their bits in the other order
@@ -117,6 +117,6 @@ def samples_a_second(wired: Wired, pace: Pace) -> Fraction:
     return i2c.SAMPLES_A_CLOCK * pace.serial_clock(USUAL_CLOCK)
 
 
-def measure(trace: Trace, roles: dict[str, int], mode: int, active: int, select: str) -> Mapping[str, Measured]:
-    """Times by the I2C-bus specification's symbols, whose edges these are; mode, active and select play no role."""
-    return i2c_timing.measure(trace, roles[CLOCK], roles[DATA])
+def measuring(roles: Mapping[str, int], mode: int, active: int, select: str) -> Measurer:
+    """Measures times by the I2C-bus specification's symbols, whose edges these are; mode, active and select play no role."""
+    return i2c_timing.Measuring(roles[CLOCK], roles[DATA])

@@ -8,22 +8,26 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from itertools import chain
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..errors import HushedError
 from .options import rig_given, roles, shape
 from .said import say
 
 if TYPE_CHECKING:
+    from ..diagnosis.gathered import Gathered
     from ..rig import Setup
     from ..rig.reading import Reading
     from ..trace import Source, Trace
     from ..trace.model import Samples
     from ..view.progress import Bar
 
+Block = TypeVar("Block")
+
 __all__ = [
     "chosen",
     "figure_kind",
+    "gathered",
     "heard",
     "in_window",
     "load_any",
@@ -202,6 +206,37 @@ def load_any(args: argparse.Namespace, every_line: bool = False) -> tuple[Source
     return source, trace, plan
 
 
+def gathered(args: argparse.Namespace, every_line: bool = False, ruled: bool = True) -> tuple[Source, Gathered, Setup]:
+    """Capture and rig. A long capture goes by; what has no second beginning, or is no file of changes in order, is held whole, and so is what lights
+    scanned LEDs, whose every change counts. every_line: those that play no role are wanted, too. ruled: rules will be asked of it."""
+    from ..bus.base import BUSES
+    from ..diagnosis.gathered import AtHand, PassingBy
+    from ..trace import joined
+
+    def opened() -> tuple[Source, Iterator[Trace]]:
+        source = open_source(args, None if every_line else wanted_lines(args))
+        return source, in_window(source, args)
+
+    source, blocks = opened()
+    head: list[Trace] = []
+    if args.capture != "-" and not source.whole:
+        for block in blocks:
+            head.append(block)
+            if sum(map(len, head)) > LOOKED_AT:
+                break
+    more = next(blocks, None) if head else None
+    trace = joined(head) if head else whole(args, source)
+    plan = plan_for(trace, args)
+    save_rig(args, plan)
+    if more is not None and any(BUSES[bus.kind].scanned for bus in plan.rig.bus):
+        trace, more = joined(chain(_let_go(head, iter([more])), blocks)), None
+    if more is None:
+        return source, AtHand(trace.turned_as(plan.rig.turned), plan), plan
+    names, tick = trace.names, trace.tick
+    del trace
+    return source, PassingBy(chain(_let_go(head, iter([more])), blocks), names, tick, plan, lambda: opened()[1], ruled), plan
+
+
 def read_by(trace: Trace, plan: Setup, path: str) -> Reading:
     """A capture as its plan reads it."""
     try:
@@ -275,7 +310,7 @@ def of_lines(args: argparse.Namespace, lines: Sequence[str]) -> tuple[Source, Tr
     return source, trace, None, nothing_said
 
 
-def _let_go(head: list[Trace], rest: Iterator[Trace | Samples]) -> Iterator[Trace | Samples]:
+def _let_go(head: list[Trace], rest: Iterator[Block]) -> Iterator[Trace | Block]:
     """The head and the rest; the head is let go on the way."""
     head.reverse()
     while head:

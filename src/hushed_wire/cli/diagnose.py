@@ -114,13 +114,13 @@ def _once(args: argparse.Namespace) -> int:
 
 def _outcome(args: argparse.Namespace) -> tuple[Any, Any]:
     """The capture and what is wrong with it."""
-    from ..diagnosis import diagnose
+    from ..diagnosis import judge
 
-    source, trace, plan = captured.load_any(args)
     try:
-        return source, diagnose(trace, plan, source.waveforms if trace.volts else None)
+        source, gathered, plan = captured.gathered(args)
+        return source, judge(gathered, plan, source.waveforms if gathered.trace.volts else None)
     except HushedError as error:
-        error.where = error.where or source.path
+        error.where = error.where or args.capture
         raise
 
 
@@ -184,9 +184,9 @@ def _picture(args: argparse.Namespace, source: Any, outcome: Any) -> None:
         scene.legend = f"{first.code}: {first.summary}"
     from ..written_file import replace_file
 
-    replace_file(
-        args.picture, [plot(scene, source.path, focus_of(outcome.reading.trace, scene, outcome.findings), source.waveforms, kind)]
-    )
+    focus = focus_of(scene, outcome.findings)
+    scene.changes = outcome.again
+    replace_file(args.picture, [plot(scene, source.path, focus, source.waveforms, kind)])
 
 
 def _about(args: argparse.Namespace) -> int:

@@ -42,17 +42,21 @@ def run(args: argparse.Namespace) -> int:
     kind = "png" if args.output == "-" else captured.figure_kind(args.output)
     whole_args = argparse.Namespace(**{**vars(args), "start": None, "end": None})
     # Words are decoded from the whole capture: a window may begin in the middle of one.
-    source, whole, plan = captured.load_any(whole_args, every_line=True)
+    source, gathered, plan = captured.gathered(whole_args, every_line=True, ruled=args.findings)
     if args.fold and source.waveforms is not None:
         raise HushedError(
             "rests of volts are not folded", where="--fold", remedy="leave it out, or convert the capture to levels first"
         )
-    reading = captured.read_by(whole, plan, source.path)
+    reading, whole = gathered.reading, gathered.trace
     scene = scene_of(reading, args.radix)
     if args.findings:
-        from ..diagnosis import diagnose
+        from ..diagnosis import judge
 
-        scene.spans = spans_of(diagnose(whole, plan, source.waveforms).findings)
+        scene.spans = spans_of(judge(gathered, plan, source.waveforms).findings)
+    if args.fold:
+        scene.trace = gathered.whole
+    else:
+        scene.changes = gathered.again
     captured.warn(whole.notes)
     part = captured.windowed(whole, args)
     window = part.seconds(part.start), part.seconds(part.end)
@@ -64,7 +68,7 @@ def run(args: argparse.Namespace) -> int:
         first, last, _ = span_of(reading, *args.transfer)
         room = max(last - first, 1) // 20 + 1
         window = whole.seconds(max(whole.start, first - room)), whole.seconds(min(whole.end, last + room))
-    del reading  # what is drawn has all that it needs
+    del reading, gathered  # what is drawn has all that it needs
     output.emit(
         args, plot(scene, source.path, window, source.waveforms, kind, captured.picked(whole, args.only, source.path), args.fold)
     )

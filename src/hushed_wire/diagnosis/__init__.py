@@ -1,5 +1,5 @@
 """Diagnosis: from a capture and its rig to findings, the most likely cause first."""
 
-from .verdict import Diagnosis, diagnose
+from .verdict import Diagnosis, diagnose, judge
 
-__all__ = ["Diagnosis", "diagnose"]
+__all__ = ["Diagnosis", "diagnose", "judge"]

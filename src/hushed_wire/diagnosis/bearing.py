@@ -159,7 +159,7 @@ def addressed_by_data(case: Case, line: int) -> bool:
     """
     able = {device.address for device in case.rig.devices_on(case.bus) if device.address is not None}
     able |= {address for part in map(load, catalog_names()) if part.i2c for address in part.i2c.addresses}
-    edges = excerpt(case.trace, lines=[line]).edges(line)
+    edges = excerpt(case.piece, lines=[line]).edges(line)
     times, level = edges.times[1:], edges.level[1:]
     if len(times) < 8:
         return False

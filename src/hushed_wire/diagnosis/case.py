@@ -6,7 +6,7 @@ measured here, too: by known commands, steps of a bring-up, rules kept, and text
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
@@ -14,12 +14,10 @@ from typing import Any
 
 import numpy as np
 
-from ..bus import i2c_timing
-from ..bus.base import BUSES, BusKind, select_of
-from ..bus.changes import excerpt, some_steps, typical
+from ..bus.base import BESIDE, BUSES, BusKind, select_of
+from ..bus.changes import excerpt
 from ..bus.channel import Channel
 from ..bus.i2c_transactions import Addresses
-from ..bus.measured import Measured
 from ..bus.roles import Fit, fit_i2c
 from ..bus.scan_roles import COLOURS, coloured
 from ..bus.words import CUT, END, Transactions, Words
@@ -34,7 +32,10 @@ from ..sequence.listing import items_of
 from ..sequence.target import Step
 from ..sequence.timed import Timed
 from ..trace import Edges, Trace
+from ..trace.measured import Measured
+from ..trace.pulses import Pulses
 from ..trace.threshold import Waveforms
+from .gathered import Gathered
 
 __all__ = [
     "GAIN",
@@ -60,23 +61,21 @@ GAIN = 0.4  # by how much a wiring has to make more sense to be named
 
 @dataclass
 class Shared:
-    """What all buses of a rig share. trace, plan: the capture, and the rig, given or assumed. waves: the same in volts, where it is so.
+    """What all buses of a rig share. gathered: what is known of the capture. plan: the rig, given or assumed. waves: the capture in volts, where
+    it is so.
 
     unjudged: what rules would have told, had there been more to go by.
     """
 
-    trace: Trace
+    gathered: Gathered
     plan: Setup
     waves: Waveforms | None = None
     unjudged: list[str] = field(default_factory=list)
 
-    def __post_init__(self) -> None:
-        self.trace = self.trace.turned_as(self.plan.rig.turned)  # as the displays get them
-
-    @cached_property
+    @property
     def reading(self) -> Reading:
         """What the capture says by the rig."""
-        return self.plan.read(self.trace)
+        return self.gathered.reading
 
 
 @dataclass
@@ -92,8 +91,27 @@ class Case:
 
     @property
     def trace(self) -> Trace:
-        """The capture."""
-        return self.shared.trace
+        """The capture; of a long one no more than its length, its notes, and the lines beside buses."""
+        return self.shared.gathered.trace
+
+    @property
+    def whole(self) -> Trace:
+        """Every change of the capture. A long one is read again for it, so rules ask where `pulses` give a reason."""
+        return self.shared.gathered.whole
+
+    @property
+    def head(self) -> Trace:
+        """The beginning of the capture: what much is tried on."""
+        return self.shared.gathered.head
+
+    def stretches(self) -> Iterator[Trace]:
+        """Every change of the bus's lines, in stretches that end while it rests; a long capture is read again for it. For rules that see a reason."""
+        return self.shared.gathered.stretches(self.bus)
+
+    @property
+    def changes(self) -> int:
+        """How many changes the capture has."""
+        return len(self.shared.gathered)
 
     @property
     def plan(self) -> Setup:
@@ -134,10 +152,18 @@ class Case:
         return [self.bus.lines[role] for role in roles if role in self.roles]
 
     def edges(self, role: str) -> Edges:
-        """The changes of the line of a role, which has to be captured."""
+        """The changes of the line of a role, which has to be captured; see `whole`, but for lines beside the bus."""
         if role not in self._edges:
-            self._edges[role] = self.trace.edges(self.roles[role])
+            self._edges[role] = (self.trace if role in BESIDE else self.whole).edges(self.roles[role])
         return self._edges[role]
+
+    def pulses(self, role: str) -> Pulses:
+        """How the line of a role moves, which has to be captured."""
+        return self.shared.gathered.pulses(self.roles[role])
+
+    def times(self, select: str = "") -> Mapping[str, Measured]:
+        """What is measured on the bus for what listens to a select (its role, "" for none), by what the kind's measures call it."""
+        return self.shared.gathered.times(self.bus, select)
 
     @cached_property
     def _edges(self) -> dict[str, Edges]:
@@ -146,7 +172,7 @@ class Case:
     @cached_property
     def piece(self) -> Trace:
         """The first changes of the bus's lines: what its shape and other wirings are tried on."""
-        return excerpt(self.trace, lines=self.roles.values())
+        return self.shared.gathered.piece(self.bus)
 
     @property
     def clocks(self) -> list[str]:
@@ -164,7 +190,7 @@ class Case:
 
     def moves(self, role: str) -> int:
         """How often the line of a role changes."""
-        return len(self.edges(role).times) - 1 if role in self.roles else 0
+        return self.pulses(role).changes if role in self.roles else 0
 
     def found(self, code: str, said: str = "", **told: Any) -> Finding:
         """A finding on this bus; what is told of it as for `finding_of`."""
@@ -257,7 +283,7 @@ class Case:
 
     def _fit(self, clock: str, data: str) -> Fit:
         lines = self.roles[clock], self.roles[data]
-        return fit_i2c(excerpt(self.trace, lines=lines), *lines)
+        return fit_i2c(excerpt(self.piece, lines=lines), *lines)
 
     @property
     def ends_open(self) -> bool:
@@ -280,37 +306,30 @@ class Case:
         return self._fit(*self.kind.needs[1::-1])
 
     @cached_property
-    def columns(self) -> dict[str, Measured]:
-        """Measured times of every symbol of the I2C-bus specification."""
-        return i2c_timing.measure(self.trace, self.roles["scl"], self.roles["sda"])
-
-    @cached_property
     def began(self) -> int | None:
         """The tick of a power-on or reset ahead of all traffic, None where the capture shows neither.
 
         A reset line that comes up; or lines that rest high, all low at first, which come up together: nothing had a supply.
         """
         clock = next(iter(self.clocks), "")
-        first = int(self.edges(clock).times[1]) if self.moves(clock) else self.trace.end
+        first = self.pulses(clock).opening[0] if self.moves(clock) else self.trace.end
         if "reset" in self.roles and self.moves("reset"):
             edges = self.edges("reset")
             rises = edges.times[1:][(edges.level[1:] == 1) & (edges.level[:-1] == 0)]
             if len(rises) and (self.kind.addressed or int(rises[-1]) <= first):
                 return int(rises[-1])
         resting = [role for role in self.kind.pulled_up if role in self.roles]
-        if not resting or any(self.edges(role).level[0] != 0 or self.moves(role) < 4 for role in resting):
+        if not resting or any(self.pulses(role).opened != 0 or self.moves(role) < 4 for role in resting):
             return None
-        ups = [int(self.edges(role).times[1]) for role in resting]
-        idle = [int(self.edges(role).times[2]) for role in resting]
-        rests = 20 * typical(self.edges(resting[0]).durations()[1:-1])  # amid traffic both may be low, but nothing rests behind
+        ups, idle = ([self.pulses(role).opening[which] for role in resting] for which in (0, 1))
+        rests = 20 * self.pulses(resting[0]).lasted.typical  # amid traffic both may be low, but nothing rests behind
         return max(ups) if min(idle) - max(ups) > rests else None
 
     @cached_property
     def samples_a_clock(self) -> float | None:
         """Samples in one clock period, None where nothing is clocked."""
-        edges = self.edges(self.kind.clocks[0])
-        steps = some_steps(edges.times[edges.level == 1])
-        return typical(steps) / self.trace.resolution() if len(steps) >= 8 else None
+        steps = self.pulses(self.kind.clocks[0]).steps
+        return steps.typical / self.trace.resolution() if len(steps) >= 8 else None
 
 
 def cases_of(shared: Shared) -> list[Case]:
@@ -394,25 +413,25 @@ def broken(case: Case, reading: DeviceReading) -> float:
 def timed(case: Case, reading: DeviceReading, own: Commands, lines: bool = True) -> list[Timed]:
     """Captured commands, and the edges of the reset line, as the steps of a sequence."""
     payload, tick = own.payload, case.trace.tick
-    slack = case.trace.resolution() * tick  # nothing is held against a driver that sampling could have made
+    slack = case.trace.resolution()  # nothing is held against a driver that sampling could have made
+
+    def seconds(ticks: int) -> Fraction:
+        return Fraction(ticks * tick.numerator + int(POWERED) * tick.denominator, tick.denominator)
+
     out: list[tuple[int, Timed]] = []  # by when they were: with what sampling could have made, near ones would change places
     for item in items_of(reading.part, list(_runs(own))):
         first, last = item.first, item.first + max(1, len(item.raw)) - 1
-        start, end = Fraction(int(payload.start[first])) * tick, Fraction(int(payload.time[last])) * tick
+        start, end = int(payload.start[first]), int(payload.time[last])
         send = Send(bool(payload.data[first]), item.raw)
         step = Step("", item.name, reading.device.name, item.name, (send,), fields=item.fields)
-        took = max(Fraction(0), end - start - 2 * slack)
-        out.append(
-            (int(payload.start[first]), Timed(step, POWERED + start + 2 * slack, took, [[0] * max(1, len(item.raw))], [item]))
-        )
+        took = Fraction(max(0, end - start - 2 * slack) * tick.numerator, tick.denominator)
+        out.append((start, Timed(step, seconds(start + 2 * slack), took, [[0] * max(1, len(item.raw))], [item])))
     if lines and "reset" in case.roles:
         edges = case.edges("reset")
         for when, level in zip(edges.times[1:].tolist(), edges.level[1:].tolist(), strict=True):
             if level < 2:
                 step = Step("", "reset", reading.device.name, "reset", levels=(("reset", bool(level)),))
-                out.append(
-                    (when, Timed(step, POWERED + Fraction(when) * tick + (slack if level else -slack), Fraction(0), [], []))
-                )
+                out.append((when, Timed(step, seconds(when + (slack if level else -slack)), Fraction(0), [], [])))
     out.sort(key=lambda entry: entry[0])
     return [entry for _, entry in out]
 

@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 
 from ..bus import i2c_timing
 from ..bus.base import Measure
-from ..bus.measured import Measured
 from ..part import Commands, Part
 from ..part.split import DATA
 from ..rig import DeviceReading
+from ..trace.measured import Measured
 from ..units import parse, show
 from .case import Case, select_for
 
@@ -153,14 +153,7 @@ def _on(case: Case) -> Iterator[tuple[str, Part, str]]:
 
 def _columns(case: Case, select: str) -> Mapping[str, Measured]:
     """What is measured on a bus at this select, by what it is called."""
-    if case.kind.addressed:
-        return case.columns
-    module = case.kind.load()
-    if not hasattr(module, "measure"):
-        return {}
-    active = 1 if case.bus.select == "high" else 0
-    found: Mapping[str, Measured] = module.measure(case.trace, case.roles, case.bus.mode, active, select)
-    return found
+    return case.times("" if case.kind.started else select)
 
 
 def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, column: Measured, source: str) -> Margin:
@@ -178,7 +171,7 @@ def _margin(case: Case, device: str, symbol: str, measure: Measure, text: str, c
         below, first = column.beyond(needed / tick * (1 - ROUNDING) - slack, None)
     beside = {}
     if rate and case.kind.addressed:
-        beside = {name: show(case.columns[name].typical * tick, "s") for name in BESIDE_CLOCK if len(case.columns[name])}
+        beside = {name: show(case.times()[name].typical * tick, "s") for name in BESIDE_CLOCK if len(case.times()[name])}
     return Margin(
         device, symbol, measure.what, needed, least * tick, column.typical * tick, count, below, None if first is None else case.seconds(first),
         source, [line for role in column.lines for line in _names(case, role)], measure.code, rate=rate, beside=beside,
@@ -191,10 +184,10 @@ def _names(case: Case, role: str) -> list[str]:
 
 def of_specification(case: Case) -> list[Margin]:
     """The timing table of the I2C-bus specification, in the mode that the clock asks for."""
-    clock = i2c_timing.median_clock(case.trace, case.columns)
+    clock = i2c_timing.median_clock(case.trace, case.times())
     mode = i2c_timing.mode_of(clock) if clock else 0
     out = []
-    for entry in i2c_timing.margins(case.trace, case.columns, mode):
+    for entry in i2c_timing.margins(case.trace, case.times(), mode):
         required = entry.minimum if entry.minimum is not None else entry.maximum
         if required is None:
             continue

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ..finding import SEVERITIES, Finding
@@ -12,12 +13,13 @@ from ..trace.threshold import Waveforms
 from .bearing import borne
 from .case import Case, Shared, cases_of
 from .compete import compete
+from .gathered import AtHand, Gathered
 from .margins import Margin, margins
 from .rule import Rule
 from .rules import RULES
 from .rules.picture import all_good
 
-__all__ = ["Diagnosis", "diagnose"]
+__all__ = ["Diagnosis", "diagnose", "judge"]
 
 BELOW_WORDS = ("capture", "wiring", "frame")
 GOOD = "picture.all-traffic-good"
@@ -45,6 +47,16 @@ class Diagnosis:
         """What the capture says by the rig."""
         return self.cases[0].reading
 
+    def again(self) -> Iterable[Trace]:
+        """The blocks of the capture, in order, once more."""
+        return self.cases[0].shared.gathered.again()
+
+    def around(self, start: float, end: float) -> Trace:
+        """The capture, as far as it lies between two moments (seconds) at least."""
+        gathered = self.cases[0].shared.gathered
+        ticks = [gathered.trace.ticks(at) for at in (start, end)]
+        return gathered.around(ticks[0], max(ticks) + 1)
+
     def margins(self) -> list[Margin]:
         """Every time that is limited, required and measured, on all buses."""
         return [margin for case in self.cases for margin in margins(case)]
@@ -55,7 +67,12 @@ def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagn
 
     Raises HushedError where the capture has the lines of none of the rig's buses.
     """
-    cases = cases_of(Shared(trace, plan, waves))
+    return judge(AtHand(trace.turned_as(plan.rig.turned), plan), plan, waves)
+
+
+def judge(gathered: Gathered, plan: Setup, waves: Waveforms | None = None) -> Diagnosis:
+    """The same of what was gathered of a capture."""
+    cases = cases_of(Shared(gathered, plan, waves))
     found = [
         finding for case in cases for rule in RULES if rule.on(case.kind) and _heard(case, rule) for finding in rule.run(case)
     ]

@@ -57,6 +57,11 @@ class Source:
     _samples: Iterator[Samples] | None = None
     _whole: Trace | None = None  # of formats that are read whole: blocks are parts of it
 
+    @property
+    def whole(self) -> bool:
+        """Whether its format is read whole, so that all of it is there already."""
+        return self._whole is not None
+
     def position(self) -> tuple[int, int]:
         """Bytes of the file that were read, and how many there are; zeros where that is not known."""
         return (0, 0) if self.stream is None else self.stream.position()

@@ -147,7 +147,8 @@ class Trace:
         keep = np.empty(len(level), dtype=bool)
         keep[:1] = True
         np.not_equal(level[1:], level[:-1], out=keep[1:])
-        return Edges(self.times[keep], level[keep], self.end)
+        at = np.flatnonzero(keep)
+        return Edges(self.times.take(at, mode="clip"), level.take(at, mode="clip"), self.end)
 
     def level_at(self, line: int, ticks: Times) -> NDArray[np.uint8]:
         """The level of a line at each of `ticks`: 0, 1 or 2 (unknown)."""
@@ -167,8 +168,10 @@ class Trace:
             )
         first = int(np.searchsorted(self.times, start, side="right")) - 1
         last = int(np.searchsorted(self.times, end, side="left"))
-        times = self.times[first:last].copy()
-        times[0] = start
+        times = self.times[first:last]
+        if int(times[0]) != start:
+            times = times.copy()
+            times[0] = start
         unknown = None if self.unknown is None else self.unknown[first:last]
         return replace(self, times=times, levels=self.levels[first:last], unknown=unknown, end=end)
 

@@ -22,6 +22,7 @@ from ..trace import Trace
 from ..trace.threshold import Waveforms
 from ..units import show, show_time
 from . import overview
+from .activity import Activity, activities
 from .fold import Folds, folded
 from .scene import FILLS, REFUSED, Boxes, Scene, seconds_of
 
@@ -34,6 +35,7 @@ __all__ = ["FORMATS", "plot"]
 FORMATS = ("png", "svg", "pdf")
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
 LEFT, RIGHT = 0.095, 0.955
+PIXELS = WIDTH * DPI * (RIGHT - LEFT)
 FONT, LETTER = 9, 7.6  # points, and pixels a monospaced letter takes at DPI
 MOST_LINES = 18  # of a figure
 STRIP = 0.085  # share of the height that the strip of the whole capture takes
@@ -130,6 +132,7 @@ class _Shown:
     labels: list[str]
     waveforms: Waveforms | None
     unnamed: dict[str, int] = field(default_factory=dict)
+    active: dict[int, Activity] = field(default_factory=dict)
 
     def drawn_with(self, named: int) -> Figure:
         """The figure, with room for so many lines of numbered names below."""
@@ -139,10 +142,13 @@ class _Shown:
         low, high = self.window if folds is None else (float(folds.drawn[1]), float(folds.drawn[-2]))
         # Where the span is tiny against its place, ticks count from the left edge, or they would all read alike.
         origin = low if folds is None and low > 0 and (high - low) < 0.02 * abs(low) else 0.0
+        columns = np.linspace(low, high, int(PIXELS) + 1)
+        if not self.active:
+            self.active = _followed(scene, self.order, columns)
         analogue = [self.waveforms is not None and scene.trace.names[line] in self.waveforms.names for line in self.order]
         ratios = [*(boxes.height for boxes in scene.lanes), *(1.6 if volts else 0.8 for volts in analogue)]
         room = (named + 1) * NAMED_LINE / (HEIGHT * DPI) if named else 0.0
-        pixels = WIDTH * DPI * (RIGHT - LEFT)
+        pixels = PIXELS
         strip = overview.wanted(self.scene, self.window, pixels)
         figure, axes = pyplot.subplots(
             len(ratios), 1, sharex=True, figsize=(WIDTH, HEIGHT), dpi=DPI,
@@ -162,7 +168,7 @@ class _Shown:
             if analogue[number] and self.waveforms is not None:
                 _analogue(axis, self.waveforms, scene.trace, line, low, high, origin, int(pixels), colour)
             else:
-                _digital(axis, scene.trace, line, low, high, origin, int(pixels), colour)
+                _digital(axis, scene.trace, self.active[line], columns, origin, colour)
             _name(axis, _labelled(scene, line, self.labels[number]))
         _spans(axes, scene, low, high, origin, pixels)
         axes[-1].set_xlim(low - origin, high - origin)
@@ -221,7 +227,9 @@ def _others(scene: Scene) -> list[int]:
     others = [line for line in range(len(trace.names)) if line not in scene.roles]
     room = max(0, MOST_LINES - len(scene.roles))
     if len(others) > room:
-        others = sorted(sorted(others, key=lambda line: len(trace.edges(line).times), reverse=True)[:room])
+        ends = np.array([trace.start, trace.end])
+        told = activities(trace.pieces(PIECE) if scene.changes is None else scene.changes(), others, ends, 0)
+        others = sorted(sorted(others, key=lambda line: told[line].moves, reverse=True)[:room])
     return others
 
 
@@ -347,31 +355,28 @@ def _marks(axis: Axes, scene: Scene, low: float, high: float, origin: float, pix
     return True
 
 
-def _digital(axis: Axes, trace: Trace, line: int, low: float, high: float, origin: float, pixels: int, colour: str) -> None:
-    """A line as steps where its edges can be told apart, as density where they cannot."""
+def _digital(axis: Axes, trace: Trace, told: Activity, columns: NDArray[np.float64], origin: float, colour: str) -> None:
+    """A line as steps where its edges can be told apart, as density where they cannot. columns: seconds at which these begin, and the last ends."""
     axis.set_ylim(-0.15, 1.15)
     axis.set_yticks([])
+    low, high, pixels = float(columns[0]), float(columns[-1]), len(columns) - 1
     stop = min(high, trace.seconds(trace.end))
-    columns = np.linspace(low, high, pixels + 1)
-    count = _changes(trace, line, columns)
-    if count.sum() <= pixels // 2:
-        edges = trace.window(min(trace.ticks(low), trace.end - 1), max(trace.ticks(high), trace.start) + 1).edges(line)
-        x = np.append(np.maximum(seconds_of(trace, edges.times), low), stop)
-        level = edges.level.astype(float)
-        y = np.append(level, level[-1] if len(level) else np.nan)
+    if told.times:
+        x = np.append(np.maximum(seconds_of(trace, np.concatenate(told.times)), low), stop)
+        level = np.concatenate(told.levels).astype(float)
+        y = np.append(level, level[-1])
         known = np.where(y > 1, np.nan, y)
         axis.step(x - origin, known, where="post", color=colour, linewidth=1.3, solid_joinstyle="miter")
         for at in np.flatnonzero(y[:-1] > 1).tolist():
             axis.axvspan(x[at] - origin, x[at + 1] - origin, 0.12, 0.88, color="#c9ced6", hatch="////", alpha=0.5, linewidth=0)
         return
-    begins = np.round(columns[:-1] / float(trace.tick)).astype(np.int64)
-    level = np.where(count == 0, trace.level_at(line, begins).astype(float), np.nan)
+    level = np.where(told.count == 0, told.level.astype(float), np.nan)
     level[(level > 1) | (columns[:-1] >= stop)] = np.nan
-    shade = np.log1p(count) / np.log1p(max(1, count.max()))
+    shade = np.log1p(told.count) / np.log1p(max(1, told.count.max()))
     red, green, blue = (int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5))
     image = np.zeros((1, pixels, 4))
     image[0, :, :3] = red, green, blue
-    image[0, :, 3] = np.where(count > 0, 0.12 + 0.5 * shade, 0.0)
+    image[0, :, 3] = np.where(told.count > 0, 0.12 + 0.5 * shade, 0.0)
     axis.imshow(image, extent=(low - origin, high - origin, 0.0, 1.0), aspect="auto", interpolation="nearest", zorder=1)
     # Quiet stretches keep their level; a column on either side joins them to the activity.
     axis.step(columns[:-1] - origin, level, where="post", color=colour, linewidth=1.3, zorder=2)
@@ -381,19 +386,11 @@ def _digital(axis: Axes, trace: Trace, line: int, low: float, high: float, origi
 PIECE = 1 << 18  # changes that are looked at together, so that a long capture needs no more room than it takes
 
 
-def _changes(trace: Trace, line: int, columns: NDArray[np.float64]) -> NDArray[np.int64]:
-    """How often a line changes between each two of these moments (seconds, ascending), (n - 1,)."""
-    ticks = np.ceil(columns / float(trace.tick) - 1e-6).astype(np.int64)
-    out = np.zeros(len(ticks) - 1, np.int64)
-    was = None
-    for piece in trace.pieces(PIECE):
-        if piece.end < ticks[0] or piece.start > ticks[-1]:
-            continue
-        edges = piece.edges(line)
-        fresh = slice(1 if was is None or int(edges.level[0]) == was else 0, None)  # a piece begins with the state that was there
-        was = int(edges.level[-1])
-        out += np.diff(np.searchsorted(edges.times[fresh], ticks))
-    return out
+def _followed(scene: Scene, lines: Sequence[int], columns: NDArray[np.float64]) -> dict[int, Activity]:
+    """What lines do in columns (seconds), by line."""
+    ticks = np.ceil(columns / float(scene.trace.tick) - 1e-6).astype(np.int64)
+    blocks = scene.trace.pieces(PIECE) if scene.changes is None else scene.changes()
+    return activities(blocks, lines, ticks, (len(columns) - 1) // 2)
 
 
 def _analogue(

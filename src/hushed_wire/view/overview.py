@@ -25,7 +25,7 @@ MARK = 8  # points of a finding's mark
 
 def wanted(scene: Scene, window: tuple[float, float], pixels: float) -> bool:
     """Whether the figure of a window shows less than the capture holds: a part of it, or more words than it has room for."""
-    start, end = _span(scene)
+    start, end = scene.span
     if window[1] - window[0] < WHOLE * (end - start):
         return True
     return sum(len(boxes.start) for boxes in scene.lanes) * CROWDED > pixels * max(1, len(scene.lanes))
@@ -33,7 +33,7 @@ def wanted(scene: Scene, window: tuple[float, float], pixels: float) -> bool:
 
 def draw(axis: Axes, scene: Scene, window: tuple[float, float], pixels: int) -> None:
     """Draws the strip."""
-    start, end = _span(scene)
+    start, end = scene.span
     columns = np.linspace(start, end, pixels + 1)
     image = np.zeros((2, pixels, 4))
     for boxes in scene.lanes:
@@ -62,11 +62,6 @@ def draw(axis: Axes, scene: Scene, window: tuple[float, float], pixels: int) -> 
     step = (end - start) / 1000
     for at, side, text in ((0.0, "left", show_time(start, step)), (1.0, "right", show_time(end, step))):
         axis.text(at, -0.12, text, ha=side, va="top", transform=axis.transAxes, fontsize=8, color=QUIET)
-
-
-def _span(scene: Scene) -> tuple[float, float]:
-    trace = scene.trace
-    return trace.seconds(trace.start), trace.seconds(trace.end)
 
 
 def _share(boxes: Boxes, which: NDArray[np.bool_], columns: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -26,7 +26,7 @@ from .report import evidence_lines
 from .rows import Rows, meanings
 from .scene import focus_of, scene_of, spans_of
 from .screen import remarks
-from .waves import waves
+from .waves import waves, widest
 
 __all__ = ["page"]
 
@@ -56,14 +56,16 @@ def page(outcome: Diagnosis, path: str, command: str, waveforms: Waveforms | Non
         loader=FileSystemLoader(FOLDER), undefined=StrictUndefined, autoescape=True, trim_blocks=True, lstrip_blocks=True
     )
     environment.filters["harmless"] = harmless
-    reading, trace = outcome.reading, outcome.reading.trace
+    reading = outcome.reading
     scene = scene_of(reading)
     scene.spans = spans_of(outcome.findings)
     first = next((found for found in outcome.findings if found.severity != "note"), None)
-    focus = focus_of(trace, scene, outcome.findings)
+    focus = focus_of(scene, outcome.findings)
+    scene.changes = outcome.again
+    figure = plot(scene, path, focus, waveforms, "png")
+    scene.trace = outcome.around(*widest(scene, focus))
     # A browser ends the script where it reads </script, whatever stands around it.
     data = json_bytes(waves(scene, focus), pretty=False).decode().replace("<", "\\u003c")
-    figure = plot(scene, path, focus, waveforms, "png")
     text = environment.get_template("report.html.j2").render(
         style=(FOLDER / "report.css").read_text(encoding="utf-8"),
         script=script,

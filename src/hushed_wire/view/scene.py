@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -58,7 +58,10 @@ class Boxes:
 
 @dataclass
 class Scene:
-    """lanes: from the top. roles: line to role, in the order of drawing. marks: seconds and kinds. word: seconds that a word takes."""
+    """lanes: from the top. roles: line to role, in the order of drawing. marks: seconds and kinds. word: seconds that a word takes.
+
+    changes: the blocks of the capture, where `trace` is no more than its length. span: seconds from which and to which the capture lasts.
+    """
 
     trace: Trace
     lanes: list[Boxes]
@@ -68,6 +71,8 @@ class Scene:
     marks: tuple[NDArray[np.float64], NDArray[Any]] = field(default_factory=lambda: (np.empty(0), np.empty(0, np.uint8)))
     word: float = 0.0
     spans: list[tuple[float, float, str]] = field(default_factory=list)
+    changes: Callable[[], Iterable[Trace]] | None = None
+    span: tuple[float, float] = (0.0, 0.0)
 
 
 def scene_of(reading: Reading, radix: str = "hex") -> Scene:
@@ -99,6 +104,7 @@ def scene_of(reading: Reading, radix: str = "hex") -> Scene:
         legend,
         _marks(trace, called),
         trace.seconds(trace.start + int(np.median(width))) - trace.seconds(trace.start) if len(width) else 0.0,
+        span=(trace.seconds(trace.start), trace.seconds(trace.end)),
     )
 
 
@@ -139,9 +145,9 @@ def spans_of(findings: list[Finding]) -> list[tuple[float, float, str]]:
 FEWEST, SOME, MOST = 8, 24, 80
 
 
-def focus_of(trace: Trace, scene: Scene, findings: list[Finding]) -> tuple[float, float]:
+def focus_of(scene: Scene, findings: list[Finding]) -> tuple[float, float]:
     """The stretch in which the first finding that has a place shows best: some words around where it begins."""
-    start, end = trace.seconds(trace.start), trace.seconds(trace.end)
+    start, end = scene.span
     first = next((found for found in findings if found.start is not None and found.severity != "note"), None)
     if first is None or first.start is None:
         return start, end

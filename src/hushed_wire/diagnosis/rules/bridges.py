@@ -86,7 +86,7 @@ def adapters(case: Case) -> Iterator[Finding]:
             case.rule_out("wiring.adapter-pins", f"'{reading.device.name}' understands what comes through '{bridge.name}'")
             continue
         values: NDArray[np.uint8] = written(case.talk, bridge.address)
-        found = adapter(case.trace, case.bus, bridge.address, values) if len(values) else None
+        found = adapter(case.head, case.bus, bridge.address, values) if len(values) else None
         if found is None:
             continue
         other, wired = found.bridge, found.wired
@@ -103,7 +103,7 @@ def adapters(case: Case) -> Iterator[Finding]:
 def _better(case: Case, reading: DeviceReading, drives: dict[str, str]) -> bool:
     bridges = [msgspec.structs.replace(b, drives=drives) if b.name == reading.device.on else b for b in case.rig.bridge]
     try:
-        own = decode(case.trace, Rig(bus=[case.bus], bridge=bridges, device=[reading.device])).devices[0].chips
+        own = decode(case.head, Rig(bus=[case.bus], bridge=bridges, device=[reading.device])).devices[0].chips
     except HushedError:
         return False
     now = sense(reading.part, reading.chips)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from ...bus.base import ANSWERS
 from ...bus.tried import tried
 from ...finding import Finding
+from ...trace.measured import Measured
 from ...units import parse, show
 from ..bearing import bearing, borne, exchanged_by_shape
 from ..case import Case, broken, sense
@@ -33,7 +34,7 @@ def silent(case: Case) -> Iterator[Finding]:
         # Buses are set up one after the other: this one may have had its turn ahead of the capture, or have it behind.
         case.shared.unjudged.append(f"the bus '{case.bus.name}', on which nothing moved")
         return
-    level = {role: LEVELS[int(case.edges(role).level[-1])] for role in case.roles}
+    level = {role: LEVELS[case.pulses(role).level] for role in case.roles}
     pulled = [level[role] for role in case.kind.pulled_up if role in level]
     said = "pulled-up-low" if pulled and set(pulled) == {"low"} else "pulled-up" if pulled else ""
     names = case.names(*(case.kind.needs if pulled else case.roles))
@@ -65,8 +66,8 @@ def undersampled(case: Case) -> Iterator[Finding]:
         return
     together = case.talk.passed_over.together
     # A simulator's exact trace may have few ticks a period and nothing wrong; there the interval is only a guess.
-    pulses = _pulses(case)
-    uneven = len(pulses) > 0 and pulses.min() != pulses.max()
+    pulses = case.pulses("scl").lasted
+    uneven = len(pulses) > 0 and pulses.least != pulses.most
     damaged = case.as_wired.score < 0.9 or together > 0
     if not hopeless and (not uneven or (not told and not damaged)):
         return
@@ -91,7 +92,7 @@ def clocks_lost(case: Case) -> Iterator[Finding]:
     tick, told = float(case.trace.tick), case.trace.sample
     period = 1 / float(parse(case.bus.clock, "Hz")) if case.bus.clock and not case.kind.scanned else 0.0
     hopeless = told and 0 < period < 2 * told * tick
-    interval = (told if hopeless else _sampled_at(case, case.edges(clock).durations()[1:-1])) * tick
+    interval = (told if hopeless else _sampled_at(case, case.pulses(clock).lasted)) * tick
     if not interval:
         return
     by_rig = period / interval if period else FEWEST_SAMPLES
@@ -104,29 +105,30 @@ def clocks_lost(case: Case) -> Iterator[Finding]:
     )  # fmt: skip
 
 
-def _sampled_at(case: Case, lasts: NDArray[np.int64]) -> float:
+def _sampled_at(case: Case, lasts: Measured) -> float:
     """Ticks between the samples of a clock that loses edges by it, 0 where its stretches are not such: all last whole samples, most of them one or two,
     some of them each. Other traffic whose stretches are whole, as those of a UART are, has longer ones among them."""
-    unit = float(case.trace.sample) or float(np.percentile(lasts, 5))
+    unit = float(case.trace.sample) or lasts.percentile(0.05)
     if unit < 1:
         return 0.0
-    near = lasts[lasts < 8.5 * unit] / unit
-    whole = np.round(near)
-    if len(near) < FEW_PULSES or np.mean(np.abs(near - whole) < 0.1) < 0.97:
+    near = lasts.below(8.5 * unit)
+    value = near.value / unit
+    whole = np.round(value)
+    if len(near) < FEW_PULSES or _share(near, np.abs(value - whole) < 0.1) < 0.97:
         return 0.0
-    one, two, more = (float(np.mean(each)) for each in (whole == 1, whole == 2, whole > 2))
+    one, two, more = (_share(near, each) for each in (whole == 1, whole == 2, whole > 2))
     return unit if one > SINGLE and two > LOST and more < LOST else 0.0
 
 
-def _pulses(case: Case) -> NDArray[np.int64]:
-    """How long the clock stays on each level, (n,) ticks."""
-    return np.diff(case.edges("scl").times)[1:-1]
+def _share(lasts: Measured, which: NDArray[np.bool_]) -> float:
+    """The share of all that those lengths have."""
+    return float(lasts.count[which].sum()) / max(1, len(lasts))
 
 
 def _single(case: Case) -> bool:
     """Whether many of the clock's pulses last a single sample."""
-    pulses = _pulses(case)
-    return len(pulses) > 16 and bool(np.count_nonzero(pulses <= case.trace.resolution()) > 0.2 * len(pulses))
+    pulses = case.pulses("scl").lasted
+    return len(pulses) > 16 and pulses.share_below(case.trace.resolution() + 1) > 0.2
 
 
 def clipped(case: Case) -> Iterator[Finding]:
@@ -157,12 +159,11 @@ def unknown_levels(case: Case) -> Iterator[Finding]:
     """Stretches of x or z on the bus's lines, beyond what lies ahead of the first value."""
     spans, names, firsts = 0, [], []
     for role in case.roles:
-        edges = case.edges(role)
-        unknown = (edges.level == 2) & (edges.times > case.trace.start)
-        if unknown.any():
+        own = case.pulses(role)
+        if own.blurred is not None:
             names += case.names(role)
-            spans += int(np.count_nonzero(unknown))
-            firsts.append(case.seconds(int(edges.times[unknown][0])))
+            spans += own.blurs
+            firsts.append(case.seconds(own.blurred))
     if names:
         yield case.found(
             "capture.unknown-levels", lines=names, start=min(firsts), count=spans, evidence={"stretches": spans},
@@ -201,7 +202,7 @@ def no_calls(case: Case) -> Iterator[Finding]:
 
 def _tried(case: Case) -> dict[str, str]:
     """Of lines that nobody named: each kind of bus that they could be, and why they are none."""
-    return tried(case.trace) if case.plan.made_up and len(case.shared.plan.rig.bus) == 1 else {}
+    return tried(case.head) if case.plan.made_up and len(case.shared.plan.rig.bus) == 1 else {}
 
 
 def no_words(case: Case) -> Iterator[Finding]:

@@ -33,7 +33,7 @@ def pictures(case: Case) -> Iterator[Finding]:
     Noise, dither and hatching are orderly in no order of rows, or in a wrong one, so of them nothing is said.
     """
     for reading in case.direct:
-        if reading.part.memory.kind not in ("paged", "pixel") or not borne(case) or len(case.trace) > MOST_CHANGES:
+        if reading.part.memory.kind not in ("paged", "pixel") or not borne(case) or case.changes > MOST_CHANGES:
             continue
         worth = sense(reading.part, reading.chips)
         if worth - unmet(case, reading, reading.chips) < SENSIBLE:
@@ -51,7 +51,7 @@ def pictures(case: Case) -> Iterator[Finding]:
         for wiring in hypotheses(case):
             if wiring.code not in ("wiring.swapped-lines", "wiring.reversed-bus") or not set(wiring.lines) <= {*data, *CHIPS}:
                 continue
-            own = under(case, case.trace, reading, wiring)
+            own = under(case, case.whole, reading, wiring)
             if own is None or sense(reading.part, own) < worth - 0.01 or unmet(case, reading, own):
                 continue
             other = _lit(reading, own)

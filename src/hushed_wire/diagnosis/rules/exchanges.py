@@ -64,7 +64,7 @@ def marks_stuck(case: Case) -> Iterator[Finding]:
             return
         if not _was_meant(case, reading):
             continue
-        level = int(case.trace.level_at(case.roles[role], np.array([case.trace.end - 1]))[0])
+        level = case.pulses(role).level
         name, (start, end) = case.bus.lines[role], case.span
         yield case.found(
             "frame.dc-stuck", "high" if level else "low", device=reading.device.name, lines=[name], start=start, end=end,
@@ -235,8 +235,8 @@ def _simpler(case: Case, one: Wiring, other: Wiring) -> bool:
     if "select" in case.plan.assumed or "mode" in case.plan.assumed:
         wrong = case.bus.select == "high"
     else:
-        clock = case.edges(case.clocks[0])
-        wrong = int(clock.share(1) > clock.share(0)) != case.bus.mode >> 1
+        clock = case.pulses(case.clocks[0])
+        wrong = int(clock.high.total > clock.low.total) != case.bus.mode >> 1
     return one is (many if wrong else few)
 
 

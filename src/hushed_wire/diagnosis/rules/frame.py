@@ -129,7 +129,7 @@ def selects(case: Case) -> Iterator[Finding]:
         if not channel.select:
             continue
         name, table, clock = case.bus.lines[channel.select], channel.table, case.kind.clocks[0]
-        blink = 4 * float(np.median(case.edges(clock).durations()[1:-1])) if case.moves(clock) > 8 else 0.0
+        blink = 4 * case.pulses(clock).lasted.typical if case.moves(clock) > 8 else 0.0
         # A word that is cut in two by a select that blinks for less than two clocks: what is left over ahead of it and behind it makes a whole one.
         (spare, _), rest = left_over(channel), np.append(table.start[1:] - table.end[:-1], np.iinfo(np.int64).max)
         halves = np.flatnonzero(

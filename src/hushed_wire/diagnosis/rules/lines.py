@@ -8,6 +8,7 @@ import numpy as np
 
 from ...bus.base import BESIDE, SELECTS
 from ...bus.carries import bursts, clocked
+from ...bus.changes import edges_to
 from ...finding import Finding
 from ...units import show
 from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
@@ -30,12 +31,12 @@ def held(case: Case) -> Iterator[Finding]:
     """A pulled-up line that never leaves its level although the bus is used, or that lies low on an idle bus."""
     first, second = case.kind.needs
     for role, other in ((first, second), (second, first)):
-        edges, beside = case.edges(role), case.edges(other)
-        if len(edges.times) > 1 or edges.level[0] > 1:
+        own, beside = case.pulses(role), case.pulses(other)
+        if own.changes or own.level > 1:
             continue
-        low = edges.level[0] == 0
-        busy = len(beside.times) - 1
-        if not busy and (not low or beside.level[-1] != 1):
+        low = own.level == 0
+        busy = beside.changes
+        if not busy and (not low or beside.level != 1):
             continue  # nothing moves at all, and nothing is held: capture.silent
         if busy and not _speaks(case, other):
             continue  # whatever moves there is none of this bus
@@ -62,14 +63,14 @@ def _speaks(case: Case, role: str) -> bool:
     if role in case.kind.clocks:
         rises = case.moves(role) // 2
         return (
-            rises < 16 or any(clocked(case.trace, case.roles[role], None, bits) >= 0.8 for bits in (9, 10)) or _nines(case, role)
+            rises < 16 or any(clocked(case.piece, case.roles[role], None, bits) >= 0.8 for bits in (9, 10)) or _nines(case, role)
         )
     return case.moves(role) < 8 or not case.kind.addressed or addressed_by_data(case, case.roles[role])
 
 
 def _nines(case: Case, role: str) -> bool:
     """Whether a clock's pulses come in bursts of nine and one: the last is the STOP's."""
-    rises = case.edges(role).to(1)
+    rises = edges_to(case.piece, case.roles[role], 1)
     opens, closes = bursts(rises)
     counts = np.searchsorted(rises, closes) - np.searchsorted(rises, opens)
     return bool(np.mean(np.isin(counts % 9, (0, 1))) > 0.7)
@@ -129,9 +130,12 @@ def _unheard(case: Case, selects: list[str], active: int) -> bool:
     clock = next((role for role in case.kind.clocks if role in case.roles and case.moves(role)), "")
     if not clock:
         return False
-    pulses = case.edges(clock).to(1)
-    levels = [case.trace.level_at(case.roles[role], pulses) == active for role in selects]
-    return int(np.count_nonzero(~np.any(levels, axis=0))) >= UNHEARD
+    count = 0
+    for part in case.stretches():
+        pulses = edges_to(part, case.roles[clock], 1)
+        levels = [part.level_at(case.roles[role], pulses) == active for role in selects]
+        count += int(np.count_nonzero(~np.any(levels, axis=0)))
+    return count >= UNHEARD
 
 
 def _data(case: Case, here: dict[str, int]) -> Iterator[Finding]:
@@ -173,7 +177,7 @@ def _varied(case: Case) -> bool:
 
 
 def _level(case: Case, role: str) -> int:
-    return int(case.trace.level_at(case.roles[role], np.array([case.trace.end - 1]))[0])
+    return case.pulses(role).level
 
 
 def _stuck(case: Case, role: str, why: str, certain: bool) -> Finding:

@@ -253,7 +253,7 @@ def loads(case: Case) -> Iterator[Finding]:
         if not scan.lamps.block or bus is not case.bus:
             continue
         panel, wanted = reading.panel, _bits_of_a_load(scan)
-        clocks, latches = (edges_to(case.trace, case.roles[role], 1) for role in ("clock", "latch"))
+        clocks, latches = (edges_to(case.whole, case.roles[role], 1) for role in ("clock", "latch"))
         shifted = np.diff(np.searchsorted(clocks, latches))
         shifted = shifted[shifted > 0]
         usual = int(np.median(shifted)) if len(shifted) >= FEWEST_LOADS else wanted
@@ -281,7 +281,7 @@ def turned_enable(case: Case) -> Iterator[Finding]:
         if not scan.lamps.block:
             continue
         lit = scan.lamps.row
-        opens, closes = spans_selected(case.trace, case.roles["enable"], lit)
+        opens, closes = spans_selected(case.whole, case.roles["enable"], lit)
         latch = case.edges("latch")
         changes = np.union1d(latch.times[1:], case.edges("a").times[1:])
         if len(opens) < 8:
@@ -310,8 +310,8 @@ def turned_enable(case: Case) -> Iterator[Finding]:
 
 def _around(case: Case, outer: str, high: int, inner: str, level: int) -> float:
     """The share of the stretches in which a line has a level that begin and end within one in which another line has its own."""
-    opens, closes = spans_selected(case.trace, case.roles[outer], high)
-    begins, ends = spans_selected(case.trace, case.roles[inner], level)
+    opens, closes = spans_selected(case.whole, case.roles[outer], high)
+    begins, ends = spans_selected(case.whole, case.roles[inner], level)
     if not len(opens) or not len(begins):
         return 0.0
     at = np.searchsorted(opens, begins) - 1
@@ -345,7 +345,7 @@ def turned_levels(case: Case) -> Iterator[Finding]:
         if not len(wrong) or not ((rest > 0.95) | (rest < 0.05)).all() or 1 < len(wrong) < len(rest):
             continue
         names = [case.bus.lines[role] for column in wrong.tolist() for role in (f"column{column}",) if role in case.bus.lines]
-        moving = [name for name in names if len(case.trace.edges(case.trace.names.index(name)).times) > 1]
+        moving = [name for name in names if len(case.whole.edges(case.trace.names.index(name)).times) > 1]
         if len(wrong) == 1 and not moving:
             yield case.found(
                 "wiring.stuck-line", lines=names, start=start, end=end, confidence="likely", device=reading.device.name,

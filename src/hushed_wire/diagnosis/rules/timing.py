@@ -121,33 +121,41 @@ def hung(case: Case) -> Iterator[Finding]:
         return  # what was no such bus before does not hang
     clock, data = case.kind.needs[:2]
     for role, other in ((data, clock), (clock, data)):
-        own, beside = case.edges(role), case.edges(other)
-        if len(own.times) < 8 or own.level[-1] != 0:
+        if case.moves(role) < 7 or case.pulses(role).level != 0:
             continue
-        last = max(int(own.times[-1]), int(beside.times[-1]) if role == data else 0)
+        own, beside, lows = case.pulses(role), case.pulses(other), case.pulses(role).low
+        last = max(own.since, beside.since if role == data else 0)
         still = case.seconds(case.trace.end - last)
-        lows = own.durations()[own.level == 0]
-        lies = case.seconds(int(lows[-1]))
+        lies = case.seconds(case.trace.end - own.since)
         # Zeros hold SDA low for as long as they come; a driver that rests meanwhile meant a STOP, and did not get it.
-        clocked = case.edges(clock)
-        highs = (clocked.level == 1) & (clocked.times > own.times[-1])
-        usual_high = float(np.median(clocked.durations()[clocked.level == 1]))
-        rests = role == data and bool((clocked.durations()[highs] > 5 * usual_high).any())
-        usual = case.seconds(int(np.sort(lows[:-1])[-2])) if len(lows) > 3 else 0.0
+        rests = role == data and _rests_behind(case, clock, own.since)
+        usual = case.seconds(int(lows.value[-1 if lows.count[-1] > 1 else -2])) if len(lows) > 2 else 0.0
         stopped = len(case.table) > 0 and int(case.table.ended[-1]) == STOP
         # A clock that falls behind the last STOP, with no START, was pulled down by somebody.
-        stopped = stopped and not (role == clock and beside.level[-1] == 1 and int(own.times[-1]) > int(case.table.end[-1]))
+        stopped = stopped and not (role == clock and beside.level == 1 and own.since > int(case.table.end[-1]))
         if lies < max(HUNG, 4 * usual) or not (still > HUNG or rests) or stopped:
             continue
         name = case.names(role)[0]
         yield case.found(
-            "timing.bus-hung", role if case.kind.addressed else "held", lines=[name], start=case.seconds(int(own.times[-1])), end=case.span[1],
+            "timing.bus-hung", role if case.kind.addressed else "held", lines=[name], start=case.seconds(own.since), end=case.span[1],
             confidence="certain" if still > 2 * HUNG else "likely",
             evidence={"low for": show(lies, "s"), "transaction": "open" if case.ends_open else "ended"}, name=name, lasts=show(lies, "s"),
             data=case.bus.lines.get(data, data.upper()),
         )  # fmt: skip
         return
     case.rule_out("timing.bus-hung", "both lines come up again")
+
+
+def _rests_behind(case: Case, clock: str, when: int) -> bool:
+    """Whether a clock stays high for far longer than usual behind a moment."""
+    usual = case.pulses(clock).high
+    long = 5 * usual.typical if len(usual) else 0.0
+    for part in case.stretches():
+        if part.end > when:
+            edges = part.edges(case.roles[clock])
+            if (edges.durations()[(edges.level == 1) & (edges.times > when)] > long).any():
+                return True
+    return False
 
 
 def never_ready(case: Case) -> Iterator[Finding]:

@@ -10,11 +10,12 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from ...bus.changes import has_step_below, some_steps, typical
 from ...bus.i2c import spike_ticks
 from ...bus.roles import fit_i2c
 from ...finding import Finding
 from ...trace import mishap
+from ...trace.measured import Measured
+from ...trace.pulses import Pulses
 from ...units import show
 from ..bearing import borne
 from ..case import Case, sense, strange_share
@@ -45,65 +46,62 @@ def joined(case: Case) -> Iterator[Finding]:
     data = set(case.kind.data_lines(case.bus.lines))
     # Pictures of boxes and bars move several data lines as one; that these touch is told by the commands that it spoils.
     spoilt = any(reading.started or strange_share(reading.chips) > 0.1 for reading in case.devices) or not case.devices
-    edges = {role: case.edges(role).times[1:] for role in case.roles if case.moves(role) >= LEAST_EDGES}
     slack = 2 * case.trace.resolution()
-    roles = list(edges)
+    roles = [role for role in case.roles if case.moves(role) >= LEAST_EDGES]
     for number, a in enumerate(roles):
         for b in roles[number + 1 :]:
-            one, two = edges[a], edges[b]
             if {a, b} <= data and not spoilt:
                 continue
-            if abs(len(one) - len(two)) > 0.002 * len(one):
+            if abs(case.moves(a) - case.moves(b)) > 0.002 * case.moves(a):
                 continue
-            after = np.clip(np.searchsorted(one, two), 0, len(one) - 1)
-            near = np.minimum(np.abs(one[after] - two), np.abs(one[np.maximum(after - 1, 0)] - two)) <= slack
-            if np.mean(near) < TOGETHER or not _alike(case, a, b, slack):
+            near, alike = _together(case, a, b, slack)
+            if near < TOGETHER or alike < TOGETHER:
                 continue
             names, (start, end) = case.names(a, b), case.span
             yield case.found(
-                "wiring.joined-lines", lines=names, start=start, end=end, count=len(one),
-                evidence={"changes": len(one), "together": f"{float(np.mean(near)):.0%}"},
+                "wiring.joined-lines", lines=names, start=start, end=end, count=case.moves(a),
+                evidence={"changes": case.moves(a), "together": f"{near:.0%}"},
                 shown=" and ".join(f"'{name}' ({role.upper()})" for name, role in zip(names, (a, b), strict=True)),
             )  # fmt: skip
 
 
-def _alike(case: Case, a: str, b: str, slack: int) -> bool:
-    """Whether two lines have the same level whenever both have settled: two that are each other's opposite do not touch."""
-    at = np.union1d(case.edges(a).times[1:], case.edges(b).times[1:])
-    at = at[np.append(np.diff(at) > 2 * slack, True)] + slack
-    first, second = (case.trace.level_at(case.roles[role], at) for role in (a, b))
-    return float(np.mean(first == second)) >= TOGETHER
+def _together(case: Case, a: str, b: str, slack: int) -> tuple[float, float]:
+    """The share of a line's changes at which another one changes, too; and of the moments at which both have settled that of those at which they have
+    the same level: two that are each other's opposite do not touch."""
+    near = moves = same = settled = 0
+    for part in case.stretches():
+        one, two = (part.edges(case.roles[role]).times[1:] for role in (a, b))
+        moves += len(two)
+        if len(one) and len(two):
+            after = np.clip(np.searchsorted(one, two), 0, len(one) - 1)
+            apart = np.minimum(np.abs(one[after] - two), np.abs(one[np.maximum(after - 1, 0)] - two))
+            near += int(np.count_nonzero(apart <= slack))
+        at = np.union1d(one, two)
+        at = at[np.append(np.diff(at) > 2 * slack, True)[: len(at)]] + slack
+        first, second = (part.level_at(case.roles[role], at) for role in (a, b))
+        settled += len(at)
+        same += int(np.count_nonzero(first == second))
+    return near / max(1, moves), same / max(1, settled)
 
 
 def disturbed(case: Case) -> Iterator[Finding]:
     """Pulses on the lines of an I2C bus that are longer than what parts filter out, and far shorter than the driver's own."""
     tick, sample = float(case.trace.tick), case.trace.resolution()
     found: list[tuple[str, np.ndarray, float]] = []
-    clock = some_steps(case.edges("scl").to(1))
-    middle = typical(clock) if len(clock) else 0.0
-    steady = middle > 0 and typical(np.abs(clock - middle)) < 0.1 * middle
+    clock = case.pulses("scl")
+    middle = clock.steps.typical if len(clock.steps) else 0.0
+    steady = middle > 0 and clock.steps.spread < 0.1 * middle
     if case.as_wired.score < 0.5 and not steady:
         return  # that is no clock with spikes on it, but something else
-    width = spike_ticks(case.trace, case.roles["scl"])
-    clocked = some_steps(case.edges("scl").times[1:])
-    usual = typical(clocked) if len(clocked) else 0.0
+    width = spike_ticks(case.piece, case.roles["scl"])
+    usual = clock.lasted.typical if len(clock.lasted) else 0.0
     for role in ("scl", "sda"):
-        edges = case.edges(role)
-        if not has_step_below(edges.times, max(width, min(SPIKE / tick, NARROW * usual) + 1)):
+        if not case.pulses(role).lasted.share_below(max(width, min(SPIKE / tick, NARROW * usual) + 1)):
             continue
-        # What parts and decoder filter out is left out here, too: pulses that are, or may be, as short as a spike.
-        steps, kept = np.diff(edges.times), edges.times
-        tiny = np.flatnonzero(steps < width)
-        if len(tiny):
-            kept = np.delete(edges.times, np.unique(np.concatenate([tiny, tiny + 1])))
-            steps = np.diff(kept)
-        took = steps[1:-1]
-        if len(took) < 16:
-            continue
-        below = np.flatnonzero((took <= SPIKE / tick) & (took < NARROW * usual))
-        short = below[took[below] - sample > 0.9 * FILTERED / tick]
-        if len(short) and len(short) < 0.2 * len(took):
-            found.append((role, kept[1:-2][short], float(np.median(took[short])) * tick))
+        when, lasted, of = _beyond_filters(case, role, width)
+        short = (lasted < NARROW * usual) & (lasted - sample > 0.9 * FILTERED / tick)
+        if of >= 16 and short.any() and int(np.count_nonzero(short)) < 0.2 * of:
+            found.append((role, when[short], float(np.median(lasted[short])) * tick))
     if not found:
         case.rule_out("wiring.glitches", "no pulse is far shorter than the driver's own")
         return
@@ -117,52 +115,91 @@ def disturbed(case: Case) -> Iterator[Finding]:
     )  # fmt: skip
 
 
+def _beyond_filters(case: Case, role: str, width: int) -> tuple[NDArray[np.int64], NDArray[np.int64], int]:
+    """Pulses of an I2C line that are no longer than what is taken for a spike: when each begins, how long it lasts; and how many pulses there are.
+
+    What parts and decoder filter out is left out: pulses of less than `width` ticks, that are, or may be, as short as that.
+    """
+    whens, lasts, count = [np.empty(0, np.int64)], [np.empty(0, np.int64)], 0
+    for part in case.stretches():
+        kept = part.edges(case.roles[role]).times
+        tiny = np.flatnonzero(np.diff(kept) < width)
+        kept = np.delete(kept, np.unique(np.concatenate([tiny, tiny + 1]))) if len(tiny) else kept
+        took = np.diff(kept)[1:-1]
+        short = np.flatnonzero(took <= SPIKE / float(case.trace.tick))
+        whens.append(kept[1:-2][short])
+        lasts.append(took[short])
+        count += len(took)
+    return np.concatenate(whens), np.concatenate(lasts), count
+
+
 def spikes(case: Case) -> Iterator[Finding]:
     """Pulses on a clock, an enable or a select that are far shorter than the driver's own."""
     if not borne(case):
         return  # what is no clock of this bus has no pulses of its own that others could be shorter than
     sample = case.trace.resolution()
     for role in (*case.kind.clocks, "cs", "cs1", "latch"):
-        if case.moves(role) < 24:
+        if case.moves(role) < 24 or not _narrow(case.pulses(role)):
             continue
-        edges = case.edges(role)
-        took = edges.durations()[1:-1]
-        usual = typical(took)
-        if not (took < NARROW * usual).any():
+        if role not in (*case.kind.clocks, "latch") and not any(
+            (channel.table.spare[:-1] > 0).any() for channel in case.channels
+        ):
+            continue  # every word is whole, so no select was disturbed
+        when, lasted, beside = _breaking(case, role)
+        own = case.pulses(role).lasted
+        usual = own.typical
+        if not len(when) or len(when) > 0.05 * len(own) or usual < 6 * sample or _among_others(own, lasted, beside):
             continue
-        # A pulse that jitter made short has a long neighbour; a spike breaks one of the driver's own pulses, or stands alone.
-        beside = np.concatenate([[usual], took[:-1]]), np.concatenate([took[1:], [usual]])
-        within = beside[0] + took + beside[1] < 1.6 * usual
-        alone = (beside[0] > 3 * usual) & (beside[1] > 3 * usual)
-        level = edges.level[1:-1]
-        high, low = (typical(took[level == value]) if (level == value).any() else 0.0 for value in (1, 0))
-        short = np.flatnonzero((took < NARROW * usual) & (took < 0.5 * np.where(level == 1, high, low)) & (within | alone))
-        if role not in case.kind.clocks and len(short):  # a select of one word among long ones is no spike: clocks run in it
-            clock = case.kind.clocks[0] if case.kind.clocks else "clock"
-            clocks = case.edges(clock).times[1:] if clock in case.roles else edges.times[:0]
-            if role != "latch" and not any((channel.table.spare[:-1] > 0).any() for channel in case.channels):
-                continue  # every word is whole, so no select was disturbed
-            within_it = np.searchsorted(clocks, edges.times[1:-1] + took) - np.searchsorted(clocks, edges.times[1:-1])
-            short = short[within_it[short] < 2]
-        if not len(short) or len(short) > 0.05 * len(took) or usual < 6 * sample or _among_others(took, short):
-            continue
-        name, lasts = case.bus.lines[role], show(case.seconds(int(np.median(took[short]))), "s")
-        span = case.seconds(int(edges.times[1 + short[0]])), case.seconds(int(edges.times[1 + short[-1]]))
+        name, lasts = case.bus.lines[role], show(case.seconds(int(np.median(lasted))), "s")
+        span = case.seconds(int(when[0])), case.seconds(int(when[-1]))
         yield _glitches(
-            case, [name], len(short), lasts, span, {"pulse": lasts, "usual pulse": show(case.seconds(int(usual)), "s")},
+            case, [name], len(when), lasts, span, {"pulse": lasts, "usual pulse": show(case.seconds(int(usual)), "s")},
             f"'{name}' ({role.upper()})", "50 to 100 ohms", "help", "certain",
         )  # fmt: skip
         return
     case.rule_out("wiring.glitches", "no pulse of the clock is far shorter than the others")
 
 
-def _among_others(took: NDArray[np.int64], short: NDArray[np.int64]) -> bool:
-    """Whether pulses that look short are the shorter ones of a line whose pulses have every length: an encoder's, say, not a clock's."""
-    beside = np.unique(
-        np.clip(np.concatenate([short - 1, short, short + 1]), 0, len(took) - 1)
-    )  # a spike cuts a pulse into anything
-    others = np.delete(took, beside)
-    return len(others) > 0 and float(np.mean(others < 2 * took[short].max())) > CONTINUED
+def _breaking(case: Case, role: str) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    """Pulses that are far shorter than others of their line and level, and break one of the driver's own or stand alone: when each begins, and how long
+    it lasts; and how long these and those beside them last. A pulse that jitter made short has a long neighbour."""
+    own, line = case.pulses(role), case.roles[role]
+    usual, levels = own.lasted.typical, (own.low, own.high)
+    clock = "" if role in case.kind.clocks else case.kind.clocks[0] if case.kind.clocks else "clock"
+    out: list[list[NDArray[np.int64]]] = [[np.empty(0, np.int64)] for _ in range(3)]
+    low, high = (0.5 * each.typical if len(each) else 0.0 for each in levels)
+    for part in case.stretches():
+        edges = part.edges(line)
+        begin, took, level = edges.times[1:-1], edges.durations()[1:-1], edges.level[1:-1]
+        before, behind = np.concatenate([[usual], took[:-1]]), np.concatenate([took[1:], [usual]])[: len(took)]
+        before = before[: len(took)]
+        odd = (before + took + behind < 1.6 * usual) | ((before > 3 * usual) & (behind > 3 * usual))
+        short = np.flatnonzero((took < NARROW * usual) & (took < np.where(level == 1, high, low)) & odd)
+        if clock in case.roles and len(short):  # a select of one word among long ones is no spike: clocks run in it
+            clocks = part.edges(case.roles[clock]).times[1:]
+            runs = np.searchsorted(clocks, begin[short] + took[short]) - np.searchsorted(clocks, begin[short])
+            short = short[runs < 2]
+        near = (
+            np.unique(np.clip(np.concatenate([short - 1, short, short + 1]), 0, max(0, len(took) - 1))) if len(short) else short
+        )
+        for column, found in zip(out, (begin[short], took[short], took[near]), strict=True):
+            column.append(found)
+    when, lasted, beside = (np.concatenate(column) for column in out)
+    return when, lasted, beside
+
+
+def _narrow(pulses: Pulses) -> bool:
+    """Whether any pulse is far shorter than most, of all and of those at its level: few are, so most lines need no further look."""
+    most = NARROW * pulses.lasted.typical
+    return any(len(own) and own.least < min(most, 0.5 * own.typical) for own in (pulses.low, pulses.high))
+
+
+def _among_others(own: Measured, short: NDArray[np.int64], beside: NDArray[np.int64]) -> bool:
+    """Whether pulses that look short are the shorter ones of a line whose pulses have every length: an encoder's, say, not a clock's. beside: how long
+    they last and those next to them: a spike cuts a pulse into anything."""
+    limit, others = 2 * int(short.max()), len(own) - len(beside)
+    below = len(own.below(limit)) - int(np.count_nonzero(beside < limit))
+    return others > 0 and below / others > CONTINUED
 
 
 def _glitches(

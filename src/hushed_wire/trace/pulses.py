@@ -1,0 +1,113 @@
+"""One line, followed through a capture of any length: how often it changes, and how long it stays at each level.
+
+What is kept does not grow with the capture, so rules and statistics can be asked of a line whose changes nobody holds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
+
+import numpy as np
+
+from .measured import Growing, Measured
+from .model import HIGH, LOW, UNKNOWN, Edges, Times, Trace
+
+__all__ = ["Pulses", "follow"]
+
+PIECE = 1 << 18  # changes that are looked at together: a long capture needs no more room than a short one
+OPENING = 3  # first changes whose ticks are kept
+
+
+class Pulses:
+    """opened: the level at the start, 2 where it is unknown, None ahead of everything. level, since: as it is now, and from when on.
+
+    opening: ticks of the first changes. changes, rises, falls: how many; an edge out of or into the unknown is neither rise nor fall.
+    blurs: stretches of unknown that begin within the capture; blurred: the tick of the first.
+    """
+
+    def __init__(self) -> None:
+        self.opened: int | None = None
+        self.level = UNKNOWN
+        self.since = 0
+        self.opening: list[int] = []
+        self.changes = self.rises = self.falls = self.blurs = 0
+        self.blurred: int | None = None
+        self._lasted = Growing(), Growing(), Growing()  # by level
+        self._steps = Growing()
+        self._last: int | None = None  # rise
+
+    def feed(self, edges: Edges) -> None:
+        """The line in the next piece of the capture."""
+        times, level = edges.times, edges.level
+        if self.opened is None:
+            self.opened, self.level, self.since = int(level[0]), int(level[0]), int(times[0])
+        if int(level[0]) == self.level:  # a piece begins with the state that was there
+            times, level = times[1:], level[1:]
+        if not len(times):
+            return
+        began = np.concatenate([[self.since], times[:-1]])
+        whole = 0 if self.changes else 1  # what began ahead of the capture lasted nobody knows how long
+        if max(self.level, int(level.max())) < UNKNOWN:  # then both levels take turns
+            for turn in (0, 1):
+                own = slice(whole + turn, None, 2)
+                self._lasted[self.level ^ (whole + turn) & 1].add((times - began)[own], began[own])
+            self._rose(times[self.level :: 2])
+            self.falls += (len(times) + self.level) // 2
+        else:
+            was = np.concatenate([[np.uint8(self.level)], level[:-1]])
+            for value in (LOW, HIGH, UNKNOWN):
+                own_level = np.flatnonzero(was[whole:] == value) + whole
+                self._lasted[value].add((times - began)[own_level], began[own_level])
+            self._rose(times[(was == LOW) & (level == HIGH)])
+            self.falls += int(np.count_nonzero((was == HIGH) & (level == LOW)))
+            self._blurred(times[level == UNKNOWN])
+        self.changes += len(times)
+        self.opening += times[: OPENING - len(self.opening)].tolist()
+        self.level, self.since = int(level[-1]), int(times[-1])
+
+    def _rose(self, times: Times) -> None:
+        if not len(times):
+            return
+        self.rises += len(times)
+        steps, at = times[1:] - times[:-1], times[1:]
+        if self._last is not None:
+            steps, at = np.append(times[:1] - self._last, steps), times
+        self._last = int(times[-1])
+        self._steps.add(steps, at)
+
+    def _blurred(self, times: Times) -> None:
+        self.blurs += len(times)
+        if len(times) and self.blurred is None:
+            self.blurred = int(times[0])
+
+    @cached_property
+    def low(self) -> Measured:
+        """How long it was low, of whole stretches, and when each length began first. Nothing is fed any more."""
+        return self._lasted[LOW].told()
+
+    @cached_property
+    def high(self) -> Measured:
+        """The same of high ones."""
+        return self._lasted[HIGH].told()
+
+    @cached_property
+    def lasted(self) -> Measured:
+        """The same of all."""
+        return Measured.join([self.low, self.high, self._lasted[UNKNOWN].told()])
+
+    @cached_property
+    def steps(self) -> Measured:
+        """From each rise to the next."""
+        return self._steps.told()
+
+
+def follow(lines: Mapping[int, Pulses], block: Trace) -> None:
+    """Feeds the next block of a capture to those of its lines that are followed, by their numbers."""
+    for piece in block.pieces(PIECE) if len(block) else ():
+        moved = int(np.bitwise_or.reduce(piece.levels ^ piece.levels[0]))
+        for line, own in lines.items():
+            # Of a line that stays as it was there is nothing to be told; it has to be known for that.
+            same = own.opened is not None and own.level == int(piece.levels[0]) >> line & 1
+            if piece.unknown is not None or moved >> line & 1 or not same:
+                own.feed(piece.edges(line))
