@@ -277,34 +277,43 @@ class SegmentGlass(unittest.TestCase):
             said = glass_digits(write, chance, planes)
             self.assertEqual(model_of_sent("pcf8576", sent).glass(load("pcf8576").panel(panel)).lines, [said])
 
-    @given(st.integers(0, 999), st.lists(st.integers(1, 400), max_size=6))
+    @given(st.integers(0, 999), st.lists(st.integers(1, 400), max_size=6), st.integers(1, 300))
     @MANY
-    def test_ht1621_bit_by_bit(self, seed: int, cuts: list[int]) -> None:
-        """HT1621, "Command format": transfers of single bits, whatever pieces they come in; the module's digits are what was meant."""
+    def test_ht1621_bit_by_bit(self, seed: int, cuts: list[int], late: int) -> None:
+        """HT1621, "Command format": transfers of single bits, whatever pieces they come in; the module's digits are what was meant. Where a capture
+        begins within a transfer, nothing of it is told."""
         sent: list[str] = []
         said = bit_glass(sent.append, random.Random(seed))
-        bits = np.frombuffer("".join(sent).encode(), np.uint8).astype(np.uint32) - ord("0")
-        ends = np.cumsum([len(one) for one in sent])
-        part, receiver = load("ht1621"), RECEIVERS["spi-bits"](Seat("spi-bits"))
-        edges = sorted({0, len(bits), *(cut for cut in np.cumsum(cuts).tolist() if cut < len(bits))})
-        got = []
-        for low, high in pairwise(edges):
-            first = np.unique([low, *(end for end in ends.tolist() if low < end < high)])
-            last = np.append(first[1:], high)
-            began = np.where(np.isin(first, [0, *ends]), START, CUT).astype(np.uint8)
-            ended = np.where(np.isin(last, ends), STOP, END).astype(np.uint8)
-            at, one = np.arange(low, high), np.ones(high - low, bool)
-            words = Words(bits[low:high], at, at + 1, at, one, ~one)
-            table = Transactions(first - low, last - low, first, last, began, ended, np.zeros(len(first), np.uint8))
-            got += receiver.payloads(Channel("wires", "spi", "", words, table, 1))
-        whole = Payload(
-            *(
-                np.concatenate([getattr(one, name) for one in got])
-                for name in ("value", "data", "time", "start", "end", "transaction")
-            )
-        )
+        part = load("ht1621")
+        whole = payload_of_bits(sent, 0, cuts)
         glass = model_for(part, [commands(part, whole)], 1e-9, True).glass(part.panel("6-digits"))
         self.assertEqual((glass.lines, glass.shown), ([said], True))
+        ends = np.cumsum([len(one) for one in sent]).tolist()
+        late = 1 + late % (ends[-2] - 1)
+        behind = next(end for end in ends if end >= late)
+        rest = [payload_of_bits(sent, begin, cuts) for begin in (late, behind)]
+        columns = [[getattr(one, name).tolist() for name in ("value", "data", "time", "start")] for one in rest]
+        self.assertEqual(*columns)
+
+
+def payload_of_bits(sent: list[str], begin: int, cuts: list[int]) -> Payload:
+    """What a part that is sent single bits is told from a bit on. cuts: how many come in each piece."""
+    bits = np.frombuffer("".join(sent).encode(), np.uint8).astype(np.uint32) - ord("0")
+    ends = np.cumsum([len(one) for one in sent])
+    receiver = RECEIVERS["spi-bits"](Seat("spi-bits"))
+    edges = sorted({begin, len(bits), *(cut for cut in np.cumsum(cuts).tolist() if begin < cut < len(bits))})
+    got = []
+    for low, high in pairwise(edges):
+        first = np.unique([low, *(end for end in ends.tolist() if low < end < high)])
+        last = np.append(first[1:], high)
+        began = np.where(np.isin(first, [0, *ends]), START, CUT).astype(np.uint8)
+        ended = np.where(np.isin(last, ends), STOP, END).astype(np.uint8)
+        at, one = np.arange(low, high), np.ones(high - low, bool)
+        words = Words(bits[low:high], at, at + 1, at, one, ~one)
+        table = Transactions(first - low, last - low, first, last, began, ended, np.zeros(len(first), np.uint8))
+        got += receiver.payloads(Channel("wires", "spi", "", words, table, 1))
+    names = ("value", "data", "time", "start", "end", "transaction")
+    return Payload(*(np.concatenate([getattr(one, name) for one in got]) for name in names))
 
 
 class Dimmed(unittest.TestCase):

@@ -58,7 +58,7 @@ class Bitwise(Receiver):
     def __init__(self, seat: Seat) -> None:
         super().__init__(seat)
         self.held: Words | None = None
-        self.at = 0  # which bit of its transfer the first that is held, or comes next, is
+        self.at = 1  # which bit of its transfer the first that is held, or comes next, is: what a capture begins within is none of the first
         self.mode = -1
 
     def payloads(self, own: Channel) -> list[Payload]:
@@ -109,7 +109,7 @@ class Bitwise(Receiver):
         elif self.mode == WRITES:
             rest = total - 3 if total < 9 else (total - 9) % 4
         else:
-            rest = total if total < 3 else 0
+            rest = total if total < 3 and not ahead[-1] else 0
         self.at = total - rest
         self.held = words.take(slice(len(words) - rest, None)) if rest else None
 
