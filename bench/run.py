@@ -230,22 +230,41 @@ def long_captures(folder: Path, megabytes: float, pairs: int) -> None:
         ratio = statistics.median(a / b for a, b in zip(ours, theirs, strict=True))
         row = f"{statistics.median(ours):7.2f}s {statistics.median(theirs):7.2f}s {ratio:7.2f} {peak:5.0f} MB"
         print(f"{f'VCD of {path.stat().st_size / 1e6:.0f} MB: {title}':<62} {row}  {bar}", flush=True)
+    held(folder, path, [], rig, "the same")
+    other = {path.with_suffix(".csv"): [], path.with_suffix(".raw"): ["--raw", "1", "--rate", "10MHz"]}
+    for name, options in other.items():
+        subprocess.run([str(PROGRAM), "convert", str(path), "-o", str(name)], check=True, capture_output=True)
+        own = rig
+        if options:  # lines of raw samples are called by their number
+            text = (demo / "front-desk.toml").read_text().replace('"SCL"', '"0"').replace('"SDA"', '"1"')
+            (demo / "raw.toml").write_text(text)
+            own = ["--rig", str(demo / "raw.toml")]
+        held(folder, name, options, own, f"{name.suffix[1:]} of {name.stat().st_size / 1e6:.0f} MB")
+        name.unlink()
+
+
+def held(folder: Path, path: Path, options: list[str], rig: list[str], title: str) -> None:
+    """What each command holds of a long capture."""
+    line = "0" if options else "SCL"
     for words in (
         ["lines"],
         ["find", "refused", "--count"],
-        ["find", "high(SCL)<500ns", "--count"],
+        ["find", f"high({line})<500ns", "--count"],
         ["screen", "-q"],
         ["plot", "-o", str(folder / "long.png")],
+        ["diagnose"],
         *(["decode", "--format", form] for form in ("text", "json", "jsonl", "csv")),
     ):
-        line = [str(PROGRAM), words[0], str(path), *words[1:], *([] if words[0] == "lines" else rig)]
+        command = [str(PROGRAM), words[0], str(path), *words[1:], *options, *([] if words[0] == "lines" else rig)]
         begin = time.perf_counter()
         with Path(os.devnull).open("wb") as nowhere:
-            process = subprocess.Popen(line, stdout=nowhere, stderr=nowhere)
-            _, _, usage = os.wait4(process.pid, 0)
+            process = subprocess.Popen(command, stdout=nowhere, stderr=nowhere)
+            _, status, usage = os.wait4(process.pid, 0)
+        if os.waitstatus_to_exitcode(status) not in (0, 1):
+            raise SystemExit(f"{' '.join(words)} failed on {path.name}")
         row = f"{time.perf_counter() - begin:7.2f}s {'':>8} {'':>7} {usage.ru_maxrss / 1024:5.0f} MB"
         said = " ".join(word for word in words if not word.startswith(("-o", "/")))
-        print(f"{f'the same: {said}':<62} {row}  400 MB", flush=True)
+        print(f"{f'{title}: {said}':<62} {row}  400 MB", flush=True)
 
 
 def comparing(folder: Path, megabytes: float, pairs: int) -> None:

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hushed_wire.errors import HushedError
-from hushed_wire.trace import Trace, open_capture, read_capture, table
+from hushed_wire.trace import Trace, joined, open_capture, read_capture, table
 from hushed_wire.trace.files import write_capture
 from hushed_wire.trace.table_rows import Layout, Rows
 from support import program, scratch
@@ -64,6 +64,28 @@ class AnyTable(unittest.TestCase):
         for line in range(len(rows[0])):
             self.assertEqual(trace.level_at(line, at).tolist(), [row[line] for row in rows])
         self.assertEqual((trace.start, trace.end - 1), (int(at[0]), int(at[-1])))
+
+    @given(
+        st.lists(st.tuples(st.sampled_from([0, 0, 1, 7, 900]), st.integers(0, 3)), min_size=20, max_size=120),
+        st.integers(20, 400),
+    )
+    @settings(deadline=None, max_examples=60)
+    def test_a_list_of_changes_comes_in_blocks(self, rows: list[tuple[int, int]], size: int) -> None:
+        """Block by block, each beginning where the one before ended, and of rows of one time the last one counts, in whichever piece it is."""
+        times = np.cumsum([500, *(step for step, _ in rows), 900, 1]).tolist()
+        words = [0, *(word for _, word in rows), 1, 2]
+        lines = [f"{when / 1e6:.6f},{word & 1},{word >> 1}" for when, word in zip(times, words, strict=True)]
+        PATH.write_text("\n".join(["Time,A,B", *lines]) + "\n")
+        with mock.patch("hushed_wire.trace.table.PIECE", size):
+            source = open_capture(PATH)
+            blocks = list(source.blocks())
+        self.assertFalse(source.whole)
+        self.assertEqual([block.start for block in blocks[1:]], [block.end for block in blocks[:-1]])
+        trace = joined(blocks)
+        stands = dict(zip(times, words, strict=True))
+        at = np.array(sorted(stands)) * 1000
+        seen = trace.level_at(0, at) | trace.level_at(1, at) << 1
+        self.assertEqual((seen.tolist(), trace.end), ([stands[when // 1000] for when in at.tolist()], times[-1] * 1000 + 1))
 
     @given(st.integers(1, 9), st.integers(1, 12), st.integers(3, 12), st.integers(0, 2**32), st.sampled_from(["\n", "\r\n"]))
     @settings(deadline=None, max_examples=60)

@@ -158,9 +158,12 @@ def _opened(
     from . import table
 
     if table.looks_like(head):
-        trace, waveforms = table.read(stream, rate, threshold, hysteresis, wanted or named)
+        read = table.opened(stream, rate, threshold, hysteresis, wanted or named)
+        if len(read) == 3:
+            columns, tick, blocks = read
+            return Source(stream.name, "CSV", list(columns), tick, _closing(stream, blocks), stream=stream)
         stream.close()
-        return _of_whole(stream, "CSV", trace, waveforms)
+        return _of_whole(stream, "CSV", *read)
     seen, remedy = table.nearest_form(head)
     raise HushedError(f"neither a VCD nor a CSV of levels or volts; it looks like {seen}", where=stream.name, remedy=remedy)
 

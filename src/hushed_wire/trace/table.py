@@ -35,7 +35,7 @@ from .threshold import Waveforms, levels
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["looks_like", "nearest_form", "read", "write"]
+__all__ = ["looks_like", "nearest_form", "opened", "write"]
 
 ROWS = 1 << 17
 PIECE = 8 << 20  # bytes that are parsed at once
@@ -107,98 +107,148 @@ class _Text:
                 return
 
 
-def read(
+def opened(
     stream: Stream,
     rate: Fraction | None = None,
     threshold: float | None = None,
     hysteresis: float | None = None,
     wanted: list[str] | None = None,
-) -> tuple[Trace, Waveforms | None]:
-    """The trace of a CSV, and its waveforms when it is in volts. Raises HushedError with file and line.
+) -> tuple[Trace, Waveforms | None] | tuple[tuple[str, ...], Fraction, Iterator[Trace]]:
+    """The trace of a CSV, and its waveforms when it is in volts; of a list of changes its lines, its tick and its blocks. Raises HushedError with file
+    and line, of a list of changes on the way, too.
 
     wanted: names of lines to take where there are more than fit.
     """
     shape = shape_of(stream.head)
     if shape is None:
         raise HushedError("not a table of numbers", where=stream.name, remedy="a CSV needs a row of 0/1 or volts for each moment")
-    grids, broken = _grids_of(stream, shape, rate, wanted)
-    if not any(grid.rows for grid in grids):
-        raise HushedError("has no rows", where=stream.name, remedy="record the capture again")
-    if broken or stream.cut:
-        grids[0].notes.append(Note("capture.cut-short", "the file ends in the middle of a row; what came before it was read"))
-    if len(grids) > 1:
-        trace, waveforms = side_by_side([grid for grid in grids if grid.rows])
-    else:
-        trace, waveforms = (None, grids[0].waveforms()) if grids[0].layout.volts else (grids[0].trace(), None)
-    if waveforms is None:
-        assert trace is not None
-        return trace, None
-    trace = levels(waveforms, threshold, hysteresis)
-    return replace(trace, notes=(*grids[0].notes, *trace.notes)), waveforms
+    table = _Table(stream, shape, rate, wanted)
+    steps = table.steps()
+    for _ in steps:
+        if table.flowing is not None:
+            first = table.flowing.flow()
+            if first is not None:
+                return first.names, first.tick, _flow(table, steps, first)
+    return table.whole(threshold, hysteresis)
 
 
-def _grids_of(stream: Stream, shape: Shape, rate: Fraction | None, wanted: list[str] | None) -> tuple[list[Grid], bool]:
-    """All rows, collected, and whether the file ends in the middle of one. Raises HushedError with file and line."""
-    import pandas as pd
+def _flow(table: _Table, steps: Iterator[None], first: Trace) -> Iterator[Trace]:
+    """The blocks of a list of changes."""
+    yield first
+    assert table.flowing is not None
+    for _ in steps:
+        block = table.flowing.flow()
+        if block is not None:
+            yield block
+    last = table.flowing.flow(last=True)
+    if last is not None:
+        yield last
 
-    text, ahead = _Text(stream, shape), shape.skip
-    pieces = text.pieces()
-    grids: list[Grid] = []
 
-    def parsed(piece: bytes) -> tuple[list[Rows | None], int]:
+class _Table:
+    """The rows of a file on their way to grids, one for each column of times. broken: it ends in the middle of a row."""
+
+    def __init__(self, stream: Stream, shape: Shape, rate: Fraction | None, wanted: list[str] | None) -> None:
+        self.stream, self.shape, self.rate, self.wanted = stream, shape, rate, wanted
+        self.text = _Text(stream, shape)
+        self.grids: list[Grid] = []
+        self.ahead = shape.skip  # lines
+
+    @property
+    def flowing(self) -> Grid | None:
+        """The one grid whose rows need not be held, where it is so."""
+        return self.grids[0] if len(self.grids) == 1 and self.grids[0].flows else None
+
+    def whole(self, threshold: float | None, hysteresis: float | None) -> tuple[Trace, Waveforms | None]:
+        """All of it, behind the last step."""
+        grids = self.grids
+        if not any(grid.rows for grid in grids):
+            raise HushedError("has no rows", where=self.stream.name, remedy="record the capture again")
+        if len(grids) > 1:
+            trace, waveforms = side_by_side([grid for grid in grids if grid.rows])
+        else:
+            trace, waveforms = (None, grids[0].waveforms()) if grids[0].layout.volts else (grids[0].trace(), None)
+        if waveforms is None:
+            assert trace is not None
+            return trace, None
+        trace = levels(waveforms, threshold, hysteresis)
+        return replace(trace, notes=(*grids[0].notes, *trace.notes)), waveforms
+
+    def steps(self) -> Iterator[None]:
+        """Takes all rows, step by step. Raises HushedError with file and line."""
+        import pandas as pd
+
+        with warnings.catch_warnings(), ThreadPoolExecutor(WORKERS) as pool:
+            warnings.simplefilter("error", pd.errors.ParserWarning)  # it would drop cells
+            warnings.simplefilter(
+                "ignore", pd.errors.DtypeWarning
+            )  # a column of numbers and marks is read as text: see `rows_of`
+            try:
+                yield from self._rows(pool)
+            except WrongRow as wrong:
+                where = f"{self.stream.name}:{self.ahead + wrong.row + 1}"
+                raise HushedError(wrong.what, where=where, remedy=wrong.remedy) from wrong
+
+    def _rows(self, pool: ThreadPoolExecutor) -> Iterator[None]:
+        pieces = self.text.pieces()
+        for piece in pieces:
+            first = _frame(piece, self.shape)
+            if first is not None and len(first):
+                self._begin(first)
+                self._take([rows_of(first, grid.layout) for grid in self.grids])
+            self.ahead += piece.count(b"\n")
+            if self.grids:
+                yield
+                break
+        waiting: deque[Future[tuple[list[Rows | None], int]]] = deque()
+        while True:
+            waiting.extend(pool.submit(self._parsed, piece) for piece in islice(pieces, WORKERS + 1 - len(waiting)))
+            if not waiting:
+                break
+            rows, lines = waiting.popleft().result()
+            self._take(rows)
+            self.ahead += lines
+            yield
+        self._finish(self.text.tail.decode("utf-8", "replace"))
+
+    def _begin(self, first: pd.DataFrame) -> None:
+        self.grids = _grids(self.stream.name, first, self.shape, self.rate, self.wanted)
+
+    def _parsed(self, piece: bytes) -> tuple[list[Rows | None], int]:
         """The rows of a piece, for each grid, and how many lines it has."""
-        plain = plain_rows_of(piece, grids[0].layout)
+        plain = plain_rows_of(piece, self.grids[0].layout)
         if plain is not None:
             return [plain], plain.count
-        frame = _frame(piece, shape)
+        frame = _frame(piece, self.shape)
         full = frame is not None and len(frame)
-        return [rows_of(frame, grid.layout) if full else None for grid in grids], piece.count(b"\n")
+        return [rows_of(frame, grid.layout) if full else None for grid in self.grids], piece.count(b"\n")
 
-    def take(rows: list[Rows | None]) -> None:
-        for grid, own in zip(grids, rows, strict=True):
+    def _take(self, rows: list[Rows | None]) -> None:
+        for grid, own in zip(self.grids, rows, strict=True):
             grid.take(own)
 
-    with warnings.catch_warnings(), ThreadPoolExecutor(WORKERS) as pool:
-        warnings.simplefilter("error", pd.errors.ParserWarning)  # it would drop cells
-        warnings.simplefilter("ignore", pd.errors.DtypeWarning)  # a column of numbers and marks is read as text: see `rows_of`
-        waiting: deque[Future[tuple[list[Rows | None], int]]] = deque()
-        try:
-            for piece in pieces:
-                first = _frame(piece, shape)
-                if first is not None and len(first):
-                    grids = _grids(stream.name, first, shape, rate, wanted)
-                    take([rows_of(first, grid.layout) for grid in grids])
-                ahead += piece.count(b"\n")
-                if grids:
-                    break
-            while True:
-                waiting.extend(pool.submit(parsed, piece) for piece in islice(pieces, WORKERS + 1 - len(waiting)))
-                if not waiting:
-                    break
-                rows, lines = waiting.popleft().result()
-                take(rows)
-                ahead += lines
-            tail = _last_row(text.tail.decode("utf-8", "replace"), shape)
-            taken = False
-            if tail is not None and not stream.cut:
-                grids = grids or _grids(stream.name, tail, shape, rate, wanted)
-                last = [rows_of(tail, grid.layout) for grid in grids]
-                taken = all(
-                    grid.layout.time is None or own is None or grid.follows(own.span[0])
-                    for grid, own in zip(grids, last, strict=True)
-                )
-                if taken:
-                    take(last)
-        except WrongRow as wrong:
-            raise HushedError(wrong.what, where=f"{stream.name}:{ahead + wrong.row + 1}", remedy=wrong.remedy) from wrong
-    if text.footer and grids:
-        grids[0].notes.append(
-            Note(
-                "",
-                f"{counted(text.footer, 'line')} behind the table, which {'are no rows' if text.footer > 1 else 'is no row'}: left out",
+    def _finish(self, tail: str) -> None:
+        """What no line end closes, and what is behind the table."""
+        last_row, taken = _last_row(tail, self.shape), False
+        if last_row is not None and not self.stream.cut:
+            if not self.grids:
+                self._begin(last_row)
+            last = [rows_of(last_row, grid.layout) for grid in self.grids]
+            taken = all(
+                grid.layout.time is None or own is None or grid.follows(own.span[0])
+                for grid, own in zip(self.grids, last, strict=True)
             )
-        )
-    return grids, _broken_off(text.tail.decode("utf-8", "replace"), shape) and not taken
+            if taken:
+                self._take(last)
+        if not self.grids:
+            return
+        if self.text.footer:
+            are = "are no rows" if self.text.footer > 1 else "is no row"
+            self.grids[0].notes.append(Note("", f"{counted(self.text.footer, 'line')} behind the table, which {are}: left out"))
+        if (_broken_off(tail, self.shape) and not taken) or self.stream.cut:
+            self.grids[0].notes.append(
+                Note("capture.cut-short", "the file ends in the middle of a row; what came before it was read")
+            )
 
 
 def _frame(piece: bytes, shape: Shape) -> pd.DataFrame | None:
@@ -265,7 +315,7 @@ def _broken_off(tail: str, shape: Shape) -> bool:
 
 
 def write(trace: Trace | Waveforms) -> Iterator[bytes]:
-    """A trace as a list of changes, or waveforms as samples, with a time column in seconds; the twin of `read`."""
+    """A trace as a list of changes, or waveforms as samples, with a time column in seconds; the twin of `opened`."""
     # Quoted where a reader would take a name for something else: for several cells, for a comment, for a name with a unit.
     names = [
         '"' + name.replace('"', '""') + '"' if re.search(r'[,;"|#\t]', name) else name

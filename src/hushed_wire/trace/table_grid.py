@@ -40,6 +40,8 @@ class Grid:
         self.span = (0.0, 0.0)
         self.steps = (np.inf, 0.0)
         self.repeats = (np.inf, 0.0)  # the fewest and the most rows of one time
+        self.flows = False  # whether it is a list of changes, which need not be held
+        self.begun: tuple[int, int, int] | None = None  # the tick at which the next block begins, and levels and unknowns there
 
     def take(self, rows: Rows | None) -> None:
         """The next rows. Raises WrongRow where their first is earlier than the last one before."""
@@ -66,6 +68,7 @@ class Grid:
         self.rows += rows.count
         if self.layout.time is not None and not self.layout.volts and not self.layout.counted and self._never_even():
             self._settle(self._uneven_tick(), False)
+            self.flows = True
 
     def _settle(self, tick: Fraction, even: bool) -> None:
         """What came so far goes to columns of the trace; what it was worked out from is let go, piece by piece."""
@@ -80,6 +83,48 @@ class Grid:
             if self.blurred:
                 self.dark.add(np.zeros_like(piece.levels) if piece.unknown is None else piece.unknown)
         self.ahead, self.pieces = [], []
+
+    def flow(self, last: bool = False) -> Trace | None:
+        """The next block of a list of changes: up to the last row, whose time the next one may share, and with `last` that one, too. What is given out is
+        let go. None where there is nothing yet."""
+        tick = self._uneven_tick()
+        end = round(self.span[1] * float(Fraction(10) ** self.layout.scale / tick)) + last
+        changed, levels, unknown = self._settled()
+        count = int(np.searchsorted(changed, end))
+        if self.begun is None and count:
+            self.begun = int(changed[0]), int(levels[0]), int(unknown[0])
+        if self.begun is None or end <= self.begun[0]:
+            self._hold(changed, levels, unknown)
+            return None
+        self._hold(changed[count:], levels[count:], unknown[count:])
+        columns = changed[:count], levels[:count], unknown[:count]
+        if not count or changed[0] > self.begun[0]:  # a block begins with the state that was there
+            state = (np.array([own], column.dtype) for own, column in zip(self.begun, columns, strict=True))
+            times, levels, unknown = (np.concatenate(pair) for pair in zip(state, columns, strict=True))
+        else:
+            times, levels, unknown = columns
+        self.begun = end, int(levels[-1]), int(unknown[-1])
+        return Trace(self._names(), times, levels, end, tick, unknown if unknown.any() else None, 0, tuple(self.notes))
+
+    def _settled(self) -> tuple[Times, Levels, Levels]:
+        """Ticks of what is settled, the levels then, and what of them is unknown; of rows of one time the last one."""
+        assert self.levels is not None
+        changed, levels = self.changed.whole(), self.levels.whole()
+        unknown = self.dark.whole() if self.blurred else np.zeros_like(levels)
+        if len(changed) > 1 and not (changed[1:] > changed[:-1]).all():
+            keep = np.append(changed[1:] != changed[:-1], True)
+            changed, levels, unknown = changed[keep], levels[keep], unknown[keep]
+        return changed, levels, unknown
+
+    def _hold(self, changed: Times, levels: Levels, unknown: Levels) -> None:
+        """What is settled, from now on."""
+        assert self.levels is not None
+        self.changed, self.levels, self.dark = Column(np.int64), Column(levels.dtype), Column(levels.dtype)
+        self.blurred = bool(unknown.any())
+        self.changed.add(changed)
+        self.levels.add(levels)
+        if self.blurred:
+            self.dark.add(unknown)
 
     def follows(self, seconds: float) -> bool:
         """Whether a row of that time is in step with the rows so far."""
