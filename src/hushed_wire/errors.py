@@ -5,12 +5,13 @@ The core raises them; the command line prints them in one or two lines on stderr
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from difflib import get_close_matches
 
 from .harmless import in_one_line
 
-__all__ = ["HushedError", "nearest"]
+__all__ = ["HushedError", "located", "nearest"]
 
 
 class HushedError(Exception):
@@ -26,6 +27,16 @@ class HushedError(Exception):
         head = in_one_line(f"{self.where}: {self.what}" if self.where else self.what)
         remedy = "\n".join(map(in_one_line, self.remedy.split("\n")))
         return f"{head}\n  {remedy}" if self.remedy else head
+
+
+@contextmanager
+def located(where: str) -> Iterator[None]:
+    """What goes wrong within it is at that place, where nothing nearer is known."""
+    try:
+        yield
+    except HushedError as error:
+        error.where = error.where or where
+        raise
 
 
 def nearest(word: str, known: Iterable[str], otherwise: str = "") -> str:

@@ -10,7 +10,7 @@ from fractions import Fraction
 from itertools import chain
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from ..errors import HushedError
+from ..errors import HushedError, located
 from .options import rig_given, roles, shape
 from .said import say
 
@@ -109,11 +109,8 @@ def _named(args: argparse.Namespace) -> list[str]:
 def picked(trace: Trace, only: list[str], path: str) -> list[tuple[str, int]]:
     """The lines that --only names: what it calls them, and their numbers."""
     pairs = [(new if equals else "", line) for new, equals, line in ((text.rpartition("=")) for text in only)]
-    try:
+    with located(path):
         numbers = [trace.index(line) for _, line in pairs]
-    except HushedError as error:
-        error.where = error.where or path
-        raise
     names = [new or trace.names[number] for (new, _), number in zip(pairs, numbers, strict=True)]
     if len(set(names)) < len(names):
         raise HushedError("two lines would have one name", where="--only", remedy="rename one: --only NAME=LINE")
@@ -239,11 +236,8 @@ def gathered(args: argparse.Namespace, every_line: bool = False, ruled: bool = T
 
 def read_by(trace: Trace, plan: Setup, path: str) -> Reading:
     """A capture as its plan reads it."""
-    try:
+    with located(path):
         return plan.read(trace)
-    except HushedError as error:
-        error.where = error.where or path
-        raise
 
 
 def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, Trace, Setup | None, Callable[[], Reading]]:
@@ -256,11 +250,8 @@ def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, 
     with Bar(getattr(args, "quiet", False)) as bar:
         source, head, rest = _opening(args, bar, LOOKED_AT, lines)
         known = empty_trace(source) if args.rig else joined(head) if head else empty_trace(source)
-        try:
+        with located(source.path):
             numbers = [known.index(line) for line in lines]
-        except HushedError as error:
-            error.where = error.where or source.path
-            raise
         try:
             plan = plan_for(known, args)
         except HushedError as error:
@@ -278,11 +269,8 @@ def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, 
         if not args.rig:
             save_rig(args, plan)
         del known
-        try:
+        with located(source.path):
             reading = hear(_let_go(head, rest), tuple(source.names), source.tick, plan.rig, numbers)
-        except HushedError as error:
-            error.where = error.where or source.path
-            raise
     warn(reading.trace.notes)
     return source, reading.trace, plan, lambda: reading
 
@@ -295,11 +283,8 @@ def of_lines(args: argparse.Namespace, lines: Sequence[str]) -> tuple[Source, Tr
     with Bar(getattr(args, "quiet", False)) as bar:
         source, head, rest = _opening(args, bar, LOOKED_AT, lines)
         empty = empty_trace(source)
-        try:
+        with located(source.path):
             mask = sum(1 << empty.index(line) for line in lines)
-        except HushedError as error:
-            error.where = error.where or source.path
-            raise
         turned = plan_for(empty, args).rig.turned if args.rig else frozenset[str]()
         trace = joined(block.turned_as(turned).only(mask) for block in _let_go(head, rest))
     warn(trace.notes)

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..errors import HushedError, nearest
+from ..errors import HushedError, located, nearest
 from . import captured, options, output
 from .said import say
 
@@ -75,11 +75,8 @@ def _read(args: argparse.Namespace, bar: Bar) -> int:
         source, blocks, plan, span = _picked(args)
     else:
         source, blocks, plan = captured.streamed(args, bar)
-    try:
+    with located(source.path):
         decoder: Any = RigDecoder(plan.rig, tuple(source.names), source.tick)
-    except HushedError as error:
-        error.where = error.where or source.path
-        raise
     counts = Counts(plan.rig, float(source.tick))
     window = None if args.transfer else captured.window_of(args, source)
     if args.transfer:

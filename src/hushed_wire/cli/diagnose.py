@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from ..errors import HushedError
+from ..errors import HushedError, located
 from ..finding import SYMPTOMS
 from . import captured, options, output
 
@@ -116,12 +116,9 @@ def _outcome(args: argparse.Namespace) -> tuple[Any, Any]:
     """The capture and what is wrong with it."""
     from ..diagnosis import judge
 
-    try:
+    with located(args.capture):
         source, gathered, plan = captured.gathered(args)
         return source, judge(gathered, plan, source.waveforms if gathered.trace.volts else None)
-    except HushedError as error:
-        error.where = error.where or args.capture
-        raise
 
 
 def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, Any]) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from ..errors import HushedError
+from ..errors import HushedError, located
 from . import captured, options, output
 
 EXAMPLES = """\
@@ -47,11 +47,8 @@ def run(args: argparse.Namespace) -> int:
     plain = not words and (args.count or args.format == "json")
     source, trace, _, listen = captured.of_lines(args, lines) if plain else captured.heard(args, lines)
     part = captured.windowed(trace, args)
-    try:
+    with located(source.path):
         spans = holds(condition, trace, listen)
-    except HushedError as error:
-        error.where = error.where or source.path
-        raise
     spans = spans.within(part.start, part.end)
     if args.count:
         output.emit(args, f"{len(spans)}\n".encode())

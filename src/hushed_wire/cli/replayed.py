@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from ..errors import HushedError, nearest
+from ..errors import HushedError, located, nearest
 from . import link_options, output
 
 if TYPE_CHECKING:
@@ -42,11 +42,8 @@ def replayed(args: argparse.Namespace, rig: Rig) -> tuple[list[Step], Rig]:
     source = captured.open_source(own, wanted)
     trace = source.read(watched(source.blocks(), source, args.quiet))
     captured.warn(trace.notes)
-    try:
+    with located(source.path):
         reading = decode(trace, bare, bare.root_of(place).name)  # type: ignore[union-attr]
-    except HushedError as error:
-        error.where = error.where or source.path
-        raise
     names = {device.address: device.name for device in bare.device if device.on == place and device.address is not None}
     first = next(device.name for device in bare.device if device.on == place)
     events = [event for channel in reading.on(place) for event in events_of(channel, float(trace.tick))]

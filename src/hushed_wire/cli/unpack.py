@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from ..errors import HushedError
+from ..errors import HushedError, located
 from . import drawing, options, output
 from .said import say
 
@@ -74,11 +74,8 @@ def run(args: argparse.Namespace) -> int:
             "how large is the picture?", where="--size", remedy="give --size 128x64, or the width alone; or --guess"
         )
     native = size[::-1] if place.part is not None and place.panel.rotate % 180 else size
-    try:
+    with located(name):
         pixels = layouts.unpack(raw, place.layout, *native)
-    except HushedError as error:
-        error.where = error.where or name
-        raise
     owner = layouts.byte_map(place.layout, *native) if args.marks else None
     if place.part is not None:
         from ..part.mounting import as_seen

@@ -16,7 +16,7 @@ import numpy as np
 from ..bus import i2c
 from ..bus.base import BUSES
 from ..bus.moves import REST, TICK, Move
-from ..errors import HushedError, nearest
+from ..errors import HushedError, located, nearest
 from ..part import load
 from ..sequence import Statement, Step, expand, parse_file
 from ..sequence.alter import alter_step, drop_step, shorten
@@ -288,18 +288,12 @@ def rehearse(
     """
     acts = mishaps or []
     steps = steps_of(path, rig, acts)
-    try:
+    with located(str(path)):
         exact = wires(steps, rig, acts, clock, seed)
-    except HushedError as error:
-        error.where = error.where or str(path)
-        raise
     for act in acts:
         if act.kind in WIRES:
-            try:
+            with located("--mishap"):
                 exact = WIRES[act.kind](exact, act.detail, seed)
-            except HushedError as error:
-                error.where = error.where or "--mishap"
-                raise
     bus = rig.bus_for(steps)
     for act in acts:
         if act.kind in IN_VOLTS:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from fractions import Fraction
 from pathlib import Path
 
-from ..errors import HushedError, nearest
+from ..errors import HushedError, located, nearest
 from ..part.describe import Value
 from ..part.wrap import WRAPS, Send
 from ..units import parse as parse_quantity
@@ -40,7 +40,7 @@ def steps_of_statement(state: State, statement: Statement) -> list[Step]:
 
 def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) -> Iterator[Step]:
     for statement in statements:
-        try:
+        with located(statement.place):
             if statement.verb == "repeat":
                 if state.steps + _least(statement) > MOST_STEPS:
                     raise _too_many()
@@ -48,9 +48,6 @@ def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) ->
                     yield from _steps(state, statement.block)
                 continue
             step = VERBS.get(statement.verb, _command)(state, statement)
-        except HushedError as error:
-            error.where = error.where or statement.place
-            raise
         if step is not None:
             state.steps += 1
             state.bytes += sum(len(send.raw) for send in step.sends)
