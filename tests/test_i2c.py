@@ -245,21 +245,16 @@ class Measured(unittest.TestCase):
     @given(st.integers(0, 2**32), st.integers(60, 900))
     @settings(deadline=None, max_examples=20)
     def test_in_parts_as_at_once(self, seed: int, size: int) -> None:
-        """A capture that is cut while the bus rests gives every time that it gives whole, but for the rests that are cut."""
+        """A capture that is cut while the bus rests gives every time that it gives whole."""
         chance = random.Random(seed)
         transfers = [[0x7A, *(chance.randrange(256) for _ in range(chance.randint(1, 12)))] for _ in range(30)]
         trace = i2c_trace([(one, [True] * len(one)) for one in transfers])
         with mock.patch.object(stretches, "PART", size):
             cut = i2c_timing.measure(trace, 0, 1)
-            whole_stretches = stretches.Stretches(3, 3)
-            parts = len([*whole_stretches.feed(trace), *whole_stretches.finish()])
         at_once = i2c_timing.Measuring(0, 1)
         at_once.feed(trace)
         whole = at_once.told()
         for symbol in i2c_timing.SYMBOLS:
-            if symbol != "tBUF":
-                self.assertEqual(cut[symbol].value.tolist(), whole[symbol].value.tolist(), symbol)
-                self.assertEqual(cut[symbol].count.tolist(), whole[symbol].count.tolist(), symbol)
-                self.assertEqual(cut[symbol].when.tolist(), whole[symbol].when.tolist(), symbol)
-        self.assertLessEqual(len(whole["tBUF"]) - len(cut["tBUF"]), parts - 1)
-        self.assertLessEqual(set(cut["tBUF"].value.tolist()), set(whole["tBUF"].value.tolist()))
+            self.assertEqual(cut[symbol].value.tolist(), whole[symbol].value.tolist(), symbol)
+            self.assertEqual(cut[symbol].count.tolist(), whole[symbol].count.tolist(), symbol)
+            self.assertEqual(cut[symbol].when.tolist(), whole[symbol].when.tolist(), symbol)

@@ -222,7 +222,8 @@ class Overview(unittest.TestCase):
         scene = scene_of(reading("refused.vcd"))
         lanes = [replace(lane, start=lane.start * 1e5, end=lane.end * 1e5) for lane in scene.lanes]
         trace = replace(scene.trace, tick=scene.trace.tick * 10**5)
-        scene = replace(scene, trace=trace, lanes=lanes, spans=[(1.0, 2.0, "#d6322c"), (30.0, 31.0, "#d9a400")])
+        span = trace.seconds(trace.start), trace.seconds(trace.end)
+        scene = replace(scene, trace=trace, lanes=lanes, span=span, spans=[(1.0, 2.0, "#d6322c"), (30.0, 31.0, "#d9a400")])
         self.assertTrue(overview.wanted(scene, (0.0, 1.0), 1000))
         axis = Figure().add_axes((0, 0, 1, 1))
         overview.draw(axis, scene, (10.0, 10.5), 1000)

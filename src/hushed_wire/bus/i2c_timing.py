@@ -9,19 +9,20 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
-from itertools import chain
+from math import gcd
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from ..trace.measured import Growing, Measured
+from ..trace.measured import Growing, Measured, narrowed
 from ..trace.model import Times
 from .changes import excerpt
 from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
 from .stretches import Stretches
 
-__all__ = ["LIMITS", "MODES", "SYMBOLS", "Margin", "Measuring", "margins", "measure", "mode_of"]
+__all__ = ["LIMITS", "MODES", "SYMBOLS", "Margin", "Measuring", "OfBlocks", "margins", "measure", "mode_of"]
 
 MODES = ("Standard-mode", "Fast-mode", "Fast-mode Plus")
 NS = 1e-9
@@ -49,6 +50,7 @@ CODE_OF = {
     "tLOW": PULSE, "tHIGH": PULSE, "tBUF": PULSE, "tSU;STA": SETUP, "tSU;DAT": SETUP, "tSU;STO": SETUP, "tHD;STA": HOLD, "tHD;DAT": HOLD,
 }  # fmt: skip
 CLOCKED = 400_000  # changes by which the clock is told
+TELLING = 16  # changes from which on the grid that they lie on says something
 ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
 
 
@@ -95,26 +97,37 @@ class Measuring:
         self.lines = scl, sda
         self._spans, self._valid = Growing(len(SPANS)), Growing(len(VALID))
         self._period, self._hold, self._setup = Growing(), Growing(), Growing()
+        self._before: tuple[int, int] | None = None  # the last edge of the stretch before, and what it was
 
     def feed(self, stretch: Trace) -> None:
         """The next stretch."""
         events = events_of(stretch, *self.lines)
-        time, kind = events.time, events.kind
+        since, time, kind = *narrowed(events.time), events.kind
         edge = np.flatnonzero(kind != DATA)
         at, what = time.take(edge, mode="clip"), kind.take(edge, mode="clip")
+        self._across(since, at, what)
         pair = what[:-1] << np.uint8(3) | what[1:]  # what lies on both sides of each span, as one number
-        self._spans.add(at[1:] - at[:-1], at[1:], ROW.take(pair, mode="clip"))
+        self._spans.add(at[1:] - at[:-1], at[1:], ROW.take(pair, mode="clip"), since)
         bit = pair == (RISE << 3 | FALL)
         joined = np.flatnonzero(bit[:-2] & bit[2:])  # rise, fall, rise, fall: neighbours in one transaction
         end = at.take(joined + 2, mode="clip")
-        self._period.add(end - at.take(joined, mode="clip"), end)
+        self._period.add(end - at.take(joined, mode="clip"), end, since=since)
         # The first and the last data change within each low period, and which of the nine bits it belongs to.
         moved = np.flatnonzero((edge[1:] - edge[:-1] > 1) & (pair == (FALL << 3 | RISE)))
         fall, rise = at.take(moved, mode="clip"), at.take(moved + 1, mode="clip")
         first, last = time.take(edge.take(moved) + 1, mode="clip"), time.take(edge.take(moved + 1) - 1, mode="clip")
-        self._hold.add(first - fall, first)
-        self._setup.add(rise - last, rise)
-        self._valid.add(last - fall, last, _ninth(what, moved).view(np.uint8))
+        self._hold.add(first - fall, first, since=since)
+        self._setup.add(rise - last, rise, since=since)
+        self._valid.add(last - fall, last, _ninth(what, moved).view(np.uint8), since)
+
+    def _across(self, since: int, at: NDArray[Any], what: NDArray[np.uint8]) -> None:
+        """The rest that a stretch before ended in, which is a time like any other."""
+        if not len(at):
+            return
+        if self._before is not None:
+            row = ROW[self._before[1] << 3 | int(what[0])]
+            self._spans.add(at[:1] + np.int64(since - self._before[0]), at[:1], np.array([row]), since)
+        self._before = since + int(at[-1]), int(what[-1])
 
     def told(self) -> dict[str, Measured]:
         """All symbols, as far as they were measured."""
@@ -125,13 +138,36 @@ class Measuring:
         return {symbol: out[symbol] for symbol in SYMBOLS}
 
 
+class OfBlocks:
+    """The same of blocks of any size. grain: ticks by which times may be off, as `Trace.resolution` has it."""
+
+    def __init__(self, scl: int, sda: int) -> None:
+        both = 1 << scl | 1 << sda
+        self._stretches, self._measuring = Stretches(both, both), Measuring(scl, sda)
+        self.grain = 0
+
+    def feed(self, block: Trace) -> None:
+        """The next block."""
+        for stretch in self._stretches.feed(block):
+            self._take(stretch)
+
+    def told(self) -> dict[str, Measured]:
+        """All symbols, behind the last block."""
+        for stretch in self._stretches.finish():
+            self._take(stretch)
+        return self._measuring.told()
+
+    def _take(self, stretch: Trace) -> None:
+        if not self.grain or len(stretch) >= TELLING:  # the few changes of a last one tell nothing
+            self.grain = gcd(self.grain, stretch.resolution())
+        self._measuring.feed(stretch)
+
+
 def measure(trace: Trace, scl: int, sda: int) -> dict[str, Measured]:
     """All symbols of a whole capture."""
-    both = 1 << scl | 1 << sda
-    stretches, measuring = Stretches(both, both), Measuring(scl, sda)
-    for stretch in chain(stretches.feed(trace), stretches.finish()):
-        measuring.feed(stretch)
-    return measuring.told()
+    own = OfBlocks(scl, sda)
+    own.feed(trace)
+    return own.told()
 
 
 def usual_clock(trace: Trace, scl: int, sda: int) -> float | None:

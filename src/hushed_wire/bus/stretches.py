@@ -1,6 +1,7 @@
 """Blocks of a capture put together to stretches that are measured one by one, so that what is needed on the way stays small however long it is.
 
-Each ends in the middle of a rest, where nothing that is measured reaches from one to the next. Where nothing rests, it ends where least happens.
+Each ends in the middle of a rest, so that of all that is measured only the rest itself reaches from one to the next: who counts rests keeps where the
+one before ended. Where nothing rests, a stretch ends where least happens.
 """
 
 from __future__ import annotations

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from itertools import chain
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..errors import HushedError, located
@@ -46,6 +47,7 @@ __all__ = [
 
 HEAD = 1_000_000  # changes by which a rig is worked out, where none is given
 LOOKED_AT = 4_000_000  # the same where the whole capture is heard before anything is told
+LONG = 64 << 20  # bytes of a file that surely has as many
 KNOWN_HEAD = 400_000  # the same where the kind of bus is given, and its devices have no addresses
 LIVE_HEAD = 2_000  # the same of a pipe whose lines are named: somebody may be waiting for what comes next
 
@@ -216,10 +218,11 @@ def gathered(args: argparse.Namespace, every_line: bool = False, ruled: bool = T
 
     source, blocks = opened()
     head: list[Trace] = []
-    if args.capture != "-" and not source.whole:
+    most = 0 if args.rig and source.position()[1] >= LONG else LOOKED_AT
+    if Path(args.capture).is_file() and not source.whole:
         for block in blocks:
             head.append(block)
-            if sum(map(len, head)) > LOOKED_AT:
+            if sum(map(len, head)) > most:
                 break
     more = next(blocks, None) if head else None
     trace = joined(head) if head else whole(args, source)

@@ -13,8 +13,9 @@ from . import captured, options, output
 from .said import say
 
 if TYPE_CHECKING:
+    from ..bus.i2c_timing import OfBlocks
     from ..rig import DeviceReading, Reading, Setup
-    from ..trace import Source
+    from ..trace import Source, Trace
     from ..view.progress import Bar
 
 EXAMPLES = """\
@@ -143,17 +144,20 @@ def _out(args: argparse.Namespace, pieces: Iterator[bytes]) -> None:
 
 
 def _text(args: argparse.Namespace, source: Source, blocks: Any, plan: Setup, decoder: Any, counts: Any) -> int:
-    from ..bus.base import BUSES
+    from ..trace import joined
     from ..trace.model import as_changes
     from ..view.decoded import TextReport
 
-    kept: list[Any] = []
-    timed = args.verbose and any(BUSES[bus.kind].addressed for bus in plan.rig.bus)
+    thin: list[Trace] = []
+    timed = _timed(plan, source.names) if args.verbose else []
 
-    def noted() -> Iterator[Any]:
+    def noted() -> Iterator[Trace]:
         for block in blocks:
-            kept.append(as_changes(block))
-            yield kept[-1]
+            own = as_changes(block).turned_as(plan.rig.turned)
+            for bus in timed:
+                bus.feed(own)
+            thin.append(own.only(0))
+            yield own
 
     outside = bool(args.verbose and plan.rig.bridge) or _scanned(args, plan)
     from ..rig.within import Within
@@ -166,7 +170,7 @@ def _text(args: argparse.Namespace, source: Source, blocks: Any, plan: Setup, de
     def write(out: Any) -> None:
         report.write(out, noted() if timed else blocks, decoder, counts)
         if timed:
-            _timing(out, kept, plan)
+            _timing(out, joined(thin), timed)
 
     output.report(args, write)
     return 0
@@ -178,20 +182,27 @@ def _scanned(args: argparse.Namespace, plan: Setup) -> bool:
     return bool(args.verbose) and any(BUSES[bus.kind].scanned for bus in plan.rig.bus)
 
 
-def _timing(out: Any, blocks: list[Any], plan: Setup) -> None:
-    """The timing table of each bus that the I2C-bus specification is for."""
-    from ..bus import i2c_timing as timing
+def _timed(plan: Setup, names: list[str]) -> list[OfBlocks]:
+    """What measures each bus that the I2C-bus specification is for."""
     from ..bus.base import BUSES
-    from ..trace import joined
+    from ..bus.i2c_timing import OfBlocks
+
+    wires = [[bus.lines[role] for role in BUSES[bus.kind].needs] for bus in plan.rig.bus if BUSES[bus.kind].addressed]
+    return [OfBlocks(names.index(scl), names.index(sda)) for scl, sda in wires if {scl, sda} <= {*names}]
+
+
+def _timing(out: Any, trace: Trace, timed: list[OfBlocks]) -> None:
+    """The timing table of each of these buses. trace: how long the capture is."""
+    from dataclasses import replace
+
+    from ..bus import i2c_timing as timing
     from ..view import listing
 
-    trace = joined(blocks)
-    for bus in plan.rig.bus:
-        if BUSES[bus.kind].addressed and all(bus.lines[role] in trace.names for role in BUSES[bus.kind].needs):
-            scl, sda = (trace.index(bus.lines[role]) for role in BUSES[bus.kind].needs)
-            columns = timing.measure(trace, scl, sda)
-            clock = timing.median_clock(trace, columns)
-            listing.timing(out, timing.margins(trace, columns, timing.mode_of(clock) if clock else 0))
+    for bus in timed:
+        columns = bus.told()
+        own = replace(trace, grain=bus.grain)
+        clock = timing.median_clock(own, columns)
+        listing.timing(out, timing.margins(own, columns, timing.mode_of(clock) if clock else 0))
 
 
 def _quickly(args: argparse.Namespace, source: Source, plan: Setup, bar: Bar) -> Iterator[bytes] | None:

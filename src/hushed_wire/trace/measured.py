@@ -7,15 +7,17 @@ those beyond a limit are told exactly.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .model import Times
 
-__all__ = ["Growing", "Measured"]
+__all__ = ["Growing", "Measured", "narrowed"]
 
 TABLE = 1 << 16  # ticks from the shortest on that are counted in a table; what is longer is rare, and is sorted
+WORTH = 1 << 10  # lengths from which on a table is worth its room
 NEAR = 1 << 14  # the same of what grows; the first that come have an eighth of it ahead of them
 
 
@@ -129,6 +131,14 @@ def _tabled(value: Times, when: Times, low: int) -> tuple[Times, NDArray[np.int6
     return found + low, count[found], first[found]
 
 
+def narrowed(times: Times) -> tuple[int, NDArray[Any]]:
+    """Ascending ticks as those behind the first one, in half the room where they fit; and the first one."""
+    since = int(times[0]) if len(times) else 0
+    if not len(times) or int(times[-1]) - since > np.iinfo(np.int32).max:
+        return since, times - since
+    return since, np.subtract(times, np.int64(since), dtype=np.int32, casting="unsafe")
+
+
 class Growing:
     """The same of one thing or several while more is measured: `add` what comes, in order of time, and ask what was `told` by then.
 
@@ -143,18 +153,22 @@ class Growing:
         self._count = self._first = np.zeros((rows + 1, 0), np.int64)  # the last row takes what belongs to none
         self._far = [Measured.of(np.empty(0, np.int64), np.empty(0, np.int64)) for _ in range(rows)]
 
-    def add(self, value: Times, when: Times, row: NDArray[np.uint8] | None = None) -> None:
-        """More lengths (n,), the ticks at which they were measured, and which thing each is of, from 0; `rows` where it is of none."""
+    def add(self, value: NDArray[Any], when: NDArray[Any], row: NDArray[np.uint8] | None = None, since: int = 0) -> None:
+        """More lengths (n,), the ticks behind `since` at which they were measured, and which thing each is of, from 0; `rows` where it is of none.
+
+        Whole numbers of any width are taken: narrow ones are read faster.
+        """
         if not len(value):
             return
         if not self._count.shape[1]:
             self._base = max(0, int(value.min()) - NEAR // 8)
         place = value - self._base
-        top = int(place.view(np.uint64).max())  # what lies below the base is beyond all as a number without sign
+        unsigned = place.view(f"u{place.itemsize}")
+        top = int(unsigned.max())  # what lies below the base is beyond all as a number without sign
         if top >= NEAR:
-            near = place.view(np.uint64) < NEAR
+            near = unsigned < NEAR
             far = np.flatnonzero(~near)
-            self._beside(value[far], when[far], None if row is None else row[far])
+            self._beside(value[far].astype(np.int64), when[far] + np.int64(since), None if row is None else row[far])
             place, when, row = place[near], when[near], None if row is None else row[near]
             if not len(place):
                 return
@@ -164,13 +178,20 @@ class Growing:
         known = self._count[:1]
         if row is not None:
             known = self._count
-            place += np.multiply(row, width, dtype=np.int64)
-        count = np.bincount(place, minlength=known.size).reshape(known.shape)
-        fresh = (known == 0) & (count > 0)
+            place += np.multiply(row, width, dtype=place.dtype)
+        flat, first = known.reshape(-1), self._first.reshape(-1)
+        if len(place) < WORTH:
+            key, at, count = np.unique(place, return_index=True, return_counts=True)
+            fresh = flat[key] == 0
+            first[key[fresh]] = when[at[fresh]] + np.int64(since)
+            flat[key] += count
+            return
+        counts = np.bincount(place, minlength=len(flat))
+        fresh = (flat == 0) & (counts > 0)
         if fresh.any():
-            at = np.flatnonzero(fresh.reshape(-1)[place])[::-1]
-            self._first.reshape(-1)[place[at]] = when[at]  # of equal ones the last assignment stays
-        known += count
+            at = np.flatnonzero(fresh[place])[::-1]
+            first[place[at]] = when[at] + np.int64(since)  # of equal ones the last assignment stays
+        flat += counts
 
     def _widen(self, width: int) -> None:
         """Makes room for lengths up to so many ticks above the base."""

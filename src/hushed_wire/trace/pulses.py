@@ -10,7 +10,7 @@ from functools import cached_property
 
 import numpy as np
 
-from .measured import Growing, Measured
+from .measured import Growing, Measured, narrowed
 from .model import HIGH, LOW, UNKNOWN, Edges, Times, Trace
 
 __all__ = ["Pulses", "follow"]
@@ -46,19 +46,20 @@ class Pulses:
             times, level = times[1:], level[1:]
         if not len(times):
             return
-        began = np.concatenate([[self.since], times[:-1]])
+        since, ticks = narrowed(np.concatenate([[self.since], times]))
+        began, lasted = ticks[:-1], ticks[1:] - ticks[:-1]
         whole = 0 if self.changes else 1  # what began ahead of the capture lasted nobody knows how long
         if max(self.level, int(level.max())) < UNKNOWN:  # then both levels take turns
             for turn in (0, 1):
                 own = slice(whole + turn, None, 2)
-                self._lasted[self.level ^ (whole + turn) & 1].add((times - began)[own], began[own])
+                self._lasted[self.level ^ (whole + turn) & 1].add(lasted[own], began[own], since=since)
             self._rose(times[self.level :: 2])
             self.falls += (len(times) + self.level) // 2
         else:
             was = np.concatenate([[np.uint8(self.level)], level[:-1]])
             for value in (LOW, HIGH, UNKNOWN):
                 own_level = np.flatnonzero(was[whole:] == value) + whole
-                self._lasted[value].add((times - began)[own_level], began[own_level])
+                self._lasted[value].add(lasted[own_level], began[own_level], since=since)
             self._rose(times[(was == LOW) & (level == HIGH)])
             self.falls += int(np.count_nonzero((was == HIGH) & (level == LOW)))
             self._blurred(times[level == UNKNOWN])
@@ -70,11 +71,9 @@ class Pulses:
         if not len(times):
             return
         self.rises += len(times)
-        steps, at = times[1:] - times[:-1], times[1:]
-        if self._last is not None:
-            steps, at = np.append(times[:1] - self._last, steps), times
+        since, ticks = narrowed(times if self._last is None else np.concatenate([[self._last], times]))
         self._last = int(times[-1])
-        self._steps.add(steps, at)
+        self._steps.add(ticks[1:] - ticks[:-1], ticks[1:], since=since)
 
     def _blurred(self, times: Times) -> None:
         self.blurs += len(times)
