@@ -66,6 +66,7 @@ def here(pattern: str) -> int:
 
 def apart(path: Path) -> tuple[int, int, int]:
     """One file in a process of its own; what went wrong there is printed here."""
+    begin = time.monotonic()
     done = subprocess.run([sys.executable, __file__, path.name], capture_output=True, text=True, check=False)
     found = LINE.search(done.stdout)
     passed, failed, skipped = (int(count) for count in found.groups()) if found else (0, 1, 0)
@@ -74,7 +75,7 @@ def apart(path: Path) -> tuple[int, int, int]:
         failed = max(1, failed)
     else:
         told = "".join(f"  {line}\n" for line in done.stdout.splitlines() if line.startswith("accuracy: "))
-        print(f"{path.name}: {passed} passed\n{told}", end="", flush=True)
+        print(f"{path.name}: {passed} passed in {time.monotonic() - begin:.0f} s\n{told}", end="", flush=True)
     return passed, failed, skipped
 
 
