@@ -57,41 +57,58 @@ class Stretches:
     def __init__(self, mask: int, idle: int) -> None:
         """mask: lines by which it is told whether the bus rests, packed. idle: their levels then."""
         self.mask, self.idle = mask, idle
-        self.held: list[Trace] = []
-        self.wanted = PART + PART // 2
+        self._held: list[Trace] = []
+        self._begin(None)
 
     def feed(self, block: Trace) -> Iterator[Trace]:
         """Blocks of any size, in order."""
         for piece in block.pieces(PART):
-            self.held.append(piece)
-            while sum(map(len, self.held)) >= self.wanted and (done := self._cut()) is not None:
-                yield done
+            self._hold(piece)
+            while self._count >= self._wanted:
+                at = self._rest if self._rest[0] >= AT_REST * self._usual else (0, 0)
+                if self._wanted >= MOST * PART:
+                    at = self._rest if self._rest[0] > 1 else self._still
+                if at[0] < 2:
+                    self._wanted += PART
+                    continue
+                trace = joined(self._held)
+                yield trace.window(trace.start, at[1])
+                self._begin(trace.window(at[1], trace.end))
 
     def finish(self) -> Iterator[Trace]:
         """The rest."""
-        if self.held:
-            yield joined(self.held)
-            self.held = []
+        if self._held:
+            yield joined(self._held)
+            self._held = []
 
-    def _cut(self) -> Trace | None:
-        """A stretch, cut off what is held; None where more is to be waited for."""
-        trace = joined(self.held)
-        lasts, rests = self._behind(trace)
-        waited = self.wanted >= MOST * PART
-        if waited and not rests.any():
-            rests = lasts
-        longest = int(np.argmax(rests))
-        enough = 2.0 if waited or not rests.any() else AT_REST * float(np.median(rests[rests > 0][:SOME]))
-        if int(rests[longest]) < enough:
-            self.held, self.wanted = [trace], self.wanted + PART
-            return None
-        middle = int(trace.times[PART + longest]) + int(rests[longest]) // 2
-        self.held, self.wanted = [trace.window(middle, trace.end)], PART + PART // 2
-        return trace.window(trace.start, middle)
+    def _begin(self, rest: Trace | None) -> None:
+        """Begins the next stretch with what is left of the one before."""
+        self._held, self._count, self._wanted = [], 0, PART + PART // 2
+        self._rest = self._still = (
+            0,
+            0,
+        )  # how long the longest rest is, in ticks, and its middle; the same of anything that lasts
+        self._usual = 1.0  # how long rests usually are
+        if rest is not None:
+            self._hold(rest)
 
-    def _behind(self, trace: Trace) -> tuple[Times, Times]:
-        """How long each level lasts from the PART-th change on; and the same, 0 where it is none of rest."""
-        kind = trace.levels.dtype.type
-        lasts = np.diff(trace.times[PART:])
-        resting = (trace.levels[PART:-1] & kind(self.mask)) == kind(self.idle)
-        return lasts, np.where(resting, lasts, 0)
+    def _hold(self, piece: Trace) -> None:
+        """Keeps a piece, and sees where a stretch of PART changes or more may end in it."""
+        self._held.append(piece)
+        early = max(0, PART - self._count)
+        self._count += len(piece)
+        lasts = np.diff(piece.times[early:], append=piece.end)
+        if not len(lasts):
+            return
+        kind = piece.levels.dtype.type
+        resting = (piece.levels[early:] & kind(self.mask)) == kind(self.idle)
+        self._still = max(self._still, _longest(piece.times[early:], lasts))
+        if resting.any():
+            self._usual = float(np.median(lasts[resting][:SOME]))
+            self._rest = max(self._rest, _longest(piece.times[early:], np.where(resting, lasts, 0)))
+
+
+def _longest(times: Times, lasts: Times) -> tuple[int, int]:
+    """The most ticks that something lasts, and the middle of that."""
+    at = int(np.argmax(lasts))
+    return int(lasts[at]), int(times[at]) + int(lasts[at]) // 2
