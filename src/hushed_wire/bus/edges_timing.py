@@ -13,86 +13,128 @@ from numpy.typing import NDArray
 from ..trace import Trace
 from ..trace.measured import Measured
 from ..trace.model import Times
-from .changes import edges_to
 
 __all__ = ["measure_parallel", "measure_spi"]
 
 
-def _ahead(moments: Times, edges: Times) -> tuple[Times, NDArray[np.bool_]]:
-    """For each moment the ticks since the last edge at or before it, and where there is one."""
-    at = np.searchsorted(edges, moments, side="right") - 1
-    known = at >= 0
-    return (moments - edges[np.maximum(at, 0)] if len(edges) else moments), known & (len(edges) > 0)
+Entries = NDArray[np.int64]  # (n,) numbers of the entries of a trace, ascending
 
 
-def _behind(moments: Times, edges: Times) -> tuple[Times, NDArray[np.bool_]]:
-    """The same to the next edge behind it."""
-    at = np.searchsorted(edges, moments, side="right")
-    known = at < len(edges)
-    return (edges[np.minimum(at, len(edges) - 1)] - moments if len(edges) else moments), known & (len(edges) > 0)
+class _Moments:
+    """The edges of a trace by the numbers of its entries: of two of them it is known without a search which comes first."""
 
+    def __init__(self, trace: Trace) -> None:
+        self.trace = trace
+        self._ranks: dict[int, tuple[Entries, NDArray[np.int32]]] = {}
 
-def _measured(pair: tuple[Times, NDArray[np.bool_]], moments: Times, *lines: str) -> Measured:
-    value, known = pair
-    return Measured.of(value[known], moments[known], *lines)
+    def moves(self, *lines: int) -> Entries:
+        """Where any of some lines changes."""
+        kind = self.trace.levels.dtype.type
+        mask = kind(sum(1 << line for line in set(lines)))
+        own = self.trace.levels & mask
+        moved = own[1:] != own[:-1]
+        if self.trace.unknown is not None:
+            dark = self.trace.unknown & mask
+            moved |= dark[1:] != dark[:-1]
+        found: Entries = np.flatnonzero(moved)
+        return found + 1
 
+    def to(self, line: int, level: int) -> Entries:
+        """Where a line goes to a level from the other; an edge out of or into the unknown is none."""
+        at = self.moves(line)
+        now, before = self.level(line, at), self.level(line, at - 1)
+        found: Entries = at[(now == level) & (before == 1 - level)]
+        return found
 
-def _moves(trace: Trace, line: int) -> Times:
-    return trace.edges(line).times[1:]
+    def level(self, line: int, at: Entries) -> NDArray[np.uint8]:
+        """(n,) the level of a line from an entry on, 2 where it is unknown."""
+        return self.trace.level_of(line, at)
+
+    def ahead(self, moments: Entries, edges: Entries, *lines: str) -> Measured:
+        """The ticks from the last edge at or before each moment, where there is one."""
+        last = self.rank(edges).take(moments, mode="clip") - 1
+        known = last >= 0
+        since, before = self._ticks(moments[known]), self._ticks(edges.take(last[known], mode="clip"))
+        return Measured.of(since - before, since, *lines)
+
+    def behind(self, moments: Entries, edges: Entries, *lines: str) -> Measured:
+        """The same to the next edge behind it."""
+        following = self.rank(edges).take(moments, mode="clip")
+        known = following < len(edges)
+        since, behind = self._ticks(moments[known]), self._ticks(edges.take(following[known], mode="clip"))
+        return Measured.of(behind - since, since, *lines)
+
+    def rank(self, edges: Entries) -> NDArray[np.int32]:
+        """For each entry, how many edges there are at it and before."""
+        if id(edges) not in self._ranks:  # which are kept, so that none other has this number
+            flags = np.zeros(len(self.trace.times), np.int32)
+            flags[edges] = 1
+            self._ranks[id(edges)] = edges, np.cumsum(flags, out=flags)
+        return self._ranks[id(edges)][1]
+
+    def between(self, first: Entries, second: Entries, when: Entries, *lines: str) -> Measured:
+        """The ticks from one of two moments to the other, told of a third."""
+        return Measured.of(self._ticks(second) - self._ticks(first), self._ticks(when), *lines)
+
+    def _ticks(self, at: Entries) -> Times:
+        return self.trace.times.take(at, mode="clip")
 
 
 def measure_spi(trace: Trace, roles: Mapping[str, int], mode: int, active: int, select: str) -> dict[str, Measured]:
     """The times of an SPI bus; select: the role of the select line, "" where there is none."""
     idle, late = mode >> 1, mode & 1
-    clock, data = roles["sck"], roles["mosi"]
-    up, down = rises, falls = edges_to(trace, clock, 1), edges_to(trace, clock, 0)
+    own, clock = _Moments(trace), roles["sck"]
+    up, down = rises, falls = own.to(clock, 1), own.to(clock, 0)
     sampling = rises if (idle == 0) != bool(late) else falls
     out: dict[str, Measured] = {}
     if select:
-        opens, closes = edges_to(trace, roles[select], active), edges_to(trace, roles[select], 1 - active)
-        inside = trace.level_at(roles[select], sampling) == active
-        sampling = sampling[inside]
-        rises = rises[trace.level_at(roles[select], rises) == active]
-        falls = falls[trace.level_at(roles[select], falls) == active]
-        first = np.searchsorted(sampling, opens)
+        line = roles[select]
+        opens, closes = own.to(line, active), own.to(line, 1 - active)
+        sampling, rises, falls = (at[own.level(line, at) == active] for at in (sampling, rises, falls))
+        first = _counted(own, sampling, opens, False)
         has = first < len(sampling)
-        out["select set-up"] = Measured.of(sampling[first[has]] - opens[has], opens[has], select, "sck")
-        last = np.searchsorted(sampling, closes) - 1
+        out["select set-up"] = own.between(opens[has], sampling[first[has]], opens[has], select, "sck")
+        last = _counted(own, sampling, closes, False) - 1
         has = last >= 0
-        out["select hold"] = Measured.of(closes[has] - sampling[last[has]], closes[has], select, "sck")
-        out["select rest"] = _measured(_behind(closes, opens), closes, select)
-    out["clock high"] = _measured(_behind(rises, down), rises, "sck")
-    out["clock low"] = _measured(_behind(falls, up), falls, "sck")
+        out["select hold"] = own.between(sampling[last[has]], closes[has], closes[has], select, "sck")
+        out["select rest"] = own.behind(closes, opens, select)
+    out["clock high"] = own.behind(rises, down, "sck")
+    out["clock low"] = own.behind(falls, up, "sck")
     if select and len(out["clock low"]):  # the rest between two transfers is no half of a clock
         usual = 8 * out["clock low"].typical
         for name in ("clock high", "clock low"):
             out[name] = out[name].below(usual)
-    changes = _moves(trace, data)
-    out["data set-up"] = _measured(_ahead(sampling, changes), sampling, "mosi", "sck")
-    out["data hold"] = _measured(_behind(sampling, changes), sampling, "mosi", "sck")
+    changes = own.moves(roles["mosi"])
+    out["data set-up"] = own.ahead(sampling, changes, "mosi", "sck")
+    out["data hold"] = own.behind(sampling, changes, "mosi", "sck")
     if select:
         # LOAD of some parts is a latch: what is clocked in comes only so long behind it.
-        out["clock behind select"] = _measured(_behind(closes, up), closes, select, "sck")
+        out["clock behind select"] = own.behind(closes, up, select, "sck")
         if "dc" in roles:
-            out |= _marks(trace, roles["dc"], sampling, opens)
+            out |= _marks(own, roles["dc"], sampling, opens)
     if len(sampling) > 1:
-        steps = np.diff(sampling)
-        out["clock period"] = Measured.of(steps, sampling[1:], "sck")
+        out["clock period"] = own.between(sampling[:-1], sampling[1:], sampling[1:], "sck")
     return out
 
 
-def _marks(trace: Trace, mark: int, sampling: Times, opens: Times) -> dict[str, Measured]:
+def _counted(own: _Moments, edges: Entries, moments: Entries, at_it: bool) -> Entries:
+    """How many edges lie before each moment, or at it."""
+    rank = own.rank(edges)
+    return rank.take(moments if at_it else moments - 1).astype(np.int64)  # entry 0 is no edge, so no moment is there
+
+
+def _marks(own: _Moments, mark: int, sampling: Entries, opens: Entries) -> dict[str, Measured]:
     """Set-up and hold of the line that tells data from commands: it is taken with the last bit of each word of eight."""
-    first = np.searchsorted(sampling, opens)
-    owner = np.searchsorted(opens, sampling, side="right") - 1
+    first = _counted(own, sampling, opens, False)
+    owner = _counted(own, opens, sampling, True) - 1
     counted = sampling[owner >= 0]
     last = counted[(np.arange(len(sampling))[owner >= 0] - first[owner[owner >= 0]]) % 8 == 7]
-    changes = _moves(trace, mark)
-    at, after = np.searchsorted(last, changes), np.searchsorted(last, changes, side="right")
+    changes = own.moves(mark)
+    at, after = _counted(own, last, changes, False), _counted(own, last, changes, True)
     ahead, behind = at < len(last), after > 0
     return {
-        "D/C set-up": Measured.of(last[at[ahead]] - changes[ahead], changes[ahead], "dc", "sck"),
-        "D/C hold": Measured.of(changes[behind] - last[after[behind] - 1], changes[behind], "dc", "sck"),
+        "D/C set-up": own.between(changes[ahead], last[at[ahead]], changes[ahead], "dc", "sck"),
+        "D/C hold": own.between(last[after[behind] - 1], changes[behind], changes[behind], "dc", "sck"),
     }
 
 
@@ -100,24 +142,23 @@ def measure_parallel(trace: Trace, roles: Mapping[str, int]) -> dict[str, Measur
     """The times of a 6800 bus, for the line E; of writes only, where R/W tells."""
     if "e" not in roles:
         return {}
-    rises, falls = edges_to(trace, roles["e"], 1), edges_to(trace, roles["e"], 0)
+    own, line = _Moments(trace), roles["e"]
+    up, down = rises, falls = own.to(line, 1), own.to(line, 0)
     if "rw" in roles:
-        rises = rises[trace.level_at(roles["rw"], rises) != 1]
-        falls = falls[trace.level_at(roles["rw"], falls - 1) != 1]
-    data = np.unique(
-        np.concatenate([_moves(trace, line) for role, line in roles.items() if role[0] == "d" and role[1:].isdecimal()])
-    )
-    controls = [_moves(trace, roles[role]) for role in ("rs", "rw") if role in roles]
+        rises = rises[own.level(roles["rw"], rises) != 1]
+        falls = falls[own.level(roles["rw"], falls - 1) != 1]  # as it was ahead of the fall
+    data = own.moves(*(number for role, number in roles.items() if role[0] == "d" and role[1:].isdecimal()))
+    controls = [roles[role] for role in ("rs", "rw") if role in roles]
     out = {
-        "enable high": _measured(_behind(rises, edges_to(trace, roles["e"], 0)), rises, "e"),
-        "enable low": _measured(_behind(falls, edges_to(trace, roles["e"], 1)), falls, "e"),
-        "data set-up": _measured(_ahead(falls, data), falls, "data", "e"),
-        "data hold": _measured(_behind(falls, data), falls, "data", "e"),
+        "enable high": own.behind(rises, down, "e"),
+        "enable low": own.behind(falls, up, "e"),
+        "data set-up": own.ahead(falls, data, "data", "e"),
+        "data hold": own.behind(falls, data, "data", "e"),
     }
     if len(rises) > 1:
-        out["enable cycle"] = Measured.of(np.diff(rises), rises[1:], "e")
+        out["enable cycle"] = own.between(rises[:-1], rises[1:], rises[1:], "e")
     if controls:
-        address = np.unique(np.concatenate(controls))
-        out["register select set-up"] = _measured(_ahead(rises, address), rises, "rs", "e")
-        out["register select hold"] = _measured(_behind(falls, address), falls, "rs", "e")
+        address = own.moves(*controls)
+        out["register select set-up"] = own.ahead(rises, address, "rs", "e")
+        out["register select hold"] = own.behind(falls, address, "rs", "e")
     return out

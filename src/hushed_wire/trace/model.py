@@ -152,7 +152,10 @@ class Trace:
 
     def level_at(self, line: int, ticks: Times) -> NDArray[np.uint8]:
         """The level of a line at each of `ticks`: 0, 1 or 2 (unknown)."""
-        at = np.maximum(np.searchsorted(self.times, ticks, side="right") - 1, 0)
+        return self.level_of(line, np.maximum(np.searchsorted(self.times, ticks, side="right") - 1, 0))
+
+    def level_of(self, line: int, at: NDArray[np.int64]) -> NDArray[np.uint8]:
+        """The level of a line from each of some entries on: 0, 1 or 2 (unknown)."""
         level = _bit(self.levels[at], line)
         if self.unknown is not None:
             level = np.where(_bit(self.unknown[at], line) != 0, np.uint8(UNKNOWN), level)
