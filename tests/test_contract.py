@@ -223,7 +223,7 @@ class Written(unittest.TestCase):
             (folder / "slow.vcd").write_bytes((demo() / "healthy.vcd").read_bytes())
             os.mkfifo(folder / "pipe")
             running = subprocess.Popen(
-                [PROGRAM, "decode", "-", "--format", "jsonl", "-o", "out.jsonl"],
+                [PROGRAM, "decode", "-", "--rig", str(demo() / "front-desk.toml"), "--format", "jsonl", "-o", "out.jsonl"],
                 cwd=folder,
                 stdin=subprocess.PIPE,
                 stderr=subprocess.PIPE,
@@ -234,6 +234,7 @@ class Written(unittest.TestCase):
             until = time.monotonic() + 60
             while time.monotonic() < until and len(list(folder.iterdir())) < 3:  # what it writes, under its temporary name
                 time.sleep(0.05)
+            self.assertEqual(len(list(folder.iterdir())), 3)
             running.terminate()
             _, said = running.communicate(timeout=30)
             self.assertEqual((running.returncode, b"Traceback" in said), (143, False), said)

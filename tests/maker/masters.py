@@ -115,21 +115,28 @@ class Spi:
     active: int = 0
 
     def bits(self, value: int, count: int) -> None:
-        """Bits as the mode has them: data are steady at the edge that samples."""
+        """Bits as the mode has them: data are steady at the edge that samples. Most of what the tests do is this loop, so it is written out."""
         half, idle, late = 0.5e9 / self.hertz, self.mode >> 1, self.mode & 1
-        order = range(count) if self.lsb else range(count - 1, -1, -1)
-        for shift in order:
-            if late:
-                self.wave.put(**{self.sck: 1 - idle, self.mosi: value >> shift & 1})
-                self.wave.wait(half)
-                self.wave.put(**{self.sck: idle})
-                self.wave.wait(half)
-            else:
-                self.wave.put(**{self.mosi: value >> shift & 1})
-                self.wave.wait(half)
-                self.wave.put(**{self.sck: 1 - idle})
-                self.wave.wait(half)
-                self.wave.put(**{self.sck: idle})
+        wave, sck, mosi = self.wave, self.sck, self.mosi
+        clock, data, now = wave.levels[sck], wave.levels[mosi], wave.now
+        changed, wavering, chance = wave.changes.append, wave.wavering, wave.chance.random
+        for shift in range(count) if self.lsb else range(count - 1, -1, -1):
+            bit = value >> shift & 1
+            if late and clock == idle:
+                clock = 1 - idle
+                changed((int(now), sck, clock))
+            if bit != data:
+                data = bit
+                changed((int(now), mosi, data))
+            now += max(1.0, half * (1 + wavering * (-1 + 2 * chance())))
+            if late == (clock != idle):
+                clock = idle if late else 1 - idle
+                changed((int(now), sck, clock))
+            now += max(1.0, half * (1 + wavering * (-1 + 2 * chance())))
+            if not late and clock != idle:
+                clock = idle
+                changed((int(now), sck, clock))
+        wave.levels[sck], wave.levels[mosi], wave.now = clock, data, now
 
     def write(self, data: Sequence[int], is_data: bool = False, select: str = "") -> None:
         """Words in one select, or each in its own."""

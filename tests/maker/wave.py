@@ -22,7 +22,7 @@ class Wave:
 
     def wait(self, ns: float) -> None:
         """Lets time pass: never less than a nanosecond."""
-        self.now += max(1.0, ns * (1 + self.wavering * self.chance.uniform(-1, 1)))
+        self.now += max(1.0, ns * (1 + self.wavering * (-1 + 2 * self.chance.random())))
 
     def pause(self, ns: float) -> None:
         """A delay between words, during which an interrupt may come."""

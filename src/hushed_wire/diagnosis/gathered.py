@@ -98,7 +98,7 @@ class AtHand:
         """How a line moves."""
         if line not in self._pulses:
             self._pulses[line] = Pulses()
-            self._pulses[line].feed(self.trace.edges(line))
+            follow({line: self._pulses[line]}, self.trace)
         return self._pulses[line]
 
     def piece(self, bus: Bus) -> Trace:
