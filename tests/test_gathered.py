@@ -21,7 +21,7 @@ from hushed_wire.diagnosis import judge
 from hushed_wire.diagnosis.gathered import AtHand, PassingBy
 from hushed_wire.rig import Rig, Setup, load_rig
 from hushed_wire.rig.reading import decode
-from hushed_wire.trace import Trace, read_capture
+from hushed_wire.trace import Trace, joined, read_capture
 from hushed_wire.trace.model import UNKNOWN
 from hushed_wire.trace.pulses import Pulses
 from hushed_wire.view import record
@@ -119,6 +119,20 @@ class GoingBy(unittest.TestCase):
 
 
 class Lines(unittest.TestCase):
+    @given(traces(2, 3, 200), st.integers(2, 40), st.integers(4, 30), st.integers(0, 3))
+    @settings(deadline=None, max_examples=120)
+    def test_stretches_are_all_there_is_and_end_where_it_rests(self, trace: Trace, size: int, part: int, idle: int) -> None:
+        with mock.patch.object(stretches, "PART", part):
+            own = stretches.Stretches(3, idle)
+            found = [*(one for block in trace.pieces(size) for one in own.feed(block)), *own.finish()]
+        self.assertEqual([one.start for one in found[1:]], [one.end for one in found[:-1]])
+        whole = joined(found)
+        self.assertEqual((whole.times.tolist(), whole.end), (joined([trace]).times.tolist(), trace.end))
+        for one in found[:-1]:
+            self.assertGreaterEqual(len(one), part)
+            if len(one) < part * (stretches.MOST - 1):
+                self.assertEqual(int(one.levels[-1]) & 3, idle, "it ends while the bus rests")
+
     @given(traces(2, 3, 80), st.integers(2, 30), st.randoms(use_true_random=False))
     @settings(deadline=None, max_examples=80)
     def test_pulses_are_those_of_a_plain_loop(self, trace: Trace, size: int, chance: random.Random) -> None:

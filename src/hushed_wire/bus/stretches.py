@@ -84,11 +84,9 @@ class Stretches:
     def _begin(self, rest: Trace | None) -> None:
         """Begins the next stretch with what is left of the one before."""
         self._held, self._count, self._wanted = [], 0, PART + PART // 2
-        self._rest = self._still = (
-            0,
-            0,
-        )  # how long the longest rest is, in ticks, and its middle; the same of anything that lasts
-        self._usual = 1.0  # how long rests usually are
+        # How long the longest rest is, in ticks, and its middle; the same of anything that lasts; how long rests usually are.
+        self._rest = self._still = (0, 0)
+        self._usual = 1.0
         if rest is not None:
             self._hold(rest)
 
