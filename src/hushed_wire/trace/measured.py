@@ -152,6 +152,7 @@ class Growing:
         self._base = 0  # the length that the table begins with
         self._count = self._first = np.zeros((rows + 1, 0), np.int64)  # the last row takes what belongs to none
         self._far = [Measured.of(np.empty(0, np.int64), np.empty(0, np.int64)) for _ in range(rows)]
+        self._new: list[list[Measured]] = [[] for _ in range(rows)]  # what is not among them yet
 
     def add(self, value: NDArray[Any], when: NDArray[Any], row: NDArray[np.uint8] | None = None, since: int = 0) -> None:
         """More lengths (n,), the ticks behind `since` at which they were measured, and which thing each is of, from 0; `rows` where it is of none.
@@ -210,10 +211,19 @@ class Growing:
             met[inside] = far.value[at[inside]] == own[inside]
             far.count[:] += np.bincount(at[met], minlength=len(far.value))
             if not met.all():
-                self._far[number] = Measured.join([far, Measured.of(own[~met], since[~met])])
+                self._new[number].append(Measured.of(own[~met], since[~met]))
+                # Sorted in as seldom as they double what is known: where no two lengths are alike, each would cost as much as all of them.
+                if sum(len(one.value) for one in self._new[number]) > max(WORTH, len(far.value)):
+                    self._merge(number)
+
+    def _merge(self, number: int) -> None:
+        """Sorts in what was new."""
+        self._far[number] = Measured.join([self._far[number], *self._new[number]])
+        self._new[number] = []
 
     def told(self, *lines: str, row: int = 0) -> Measured:
         """All that was measured of one thing by now. lines: the roles between which it is."""
+        self._merge(row)
         found = np.flatnonzero(self._count[row])
         near = Measured(found + self._base, self._count[row, found], self._first[row, found], lines)
         out = Measured.join([near, self._far[row]]) if len(self._far[row]) else near
