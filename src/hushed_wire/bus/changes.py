@@ -17,9 +17,7 @@ __all__ = [
     "behind_quiet",
     "edges_to",
     "excerpt",
-    "has_step_below",
     "number_within",
-    "some_steps",
     "trace_of",
     "typical",
 ]
@@ -58,7 +56,6 @@ def behind_quiet(block: Trace, found: NDArray[np.int64], ticks: int) -> int | No
     return int(block.times[found[good[0]]]) + 1 if len(good) else None
 
 
-PIECE = 1 << 16  # moments that are looked at together
 SPREAD = 1 << 16  # of more values than these the median is that of so many, evenly spread
 
 
@@ -79,18 +76,6 @@ def typical(values: NDArray[Any]) -> float:
     values = values[:: _every(len(values))]
     middle = [(len(values) - 1) // 2, len(values) // 2]
     return float(np.partition(values, middle)[middle].mean()) if len(values) else float("nan")
-
-
-def some_steps(moments: Times) -> Times:
-    """The ticks from a moment to the next; of many moments, some of them, as `typical` takes them."""
-    at = np.arange(0, max(0, len(moments) - 1), _every(len(moments)))
-    return moments[at + 1] - moments[at]
-
-
-def has_step_below(moments: Times, ticks: float) -> bool:
-    """Whether a step from one moment to the next is shorter than that; looked at in pieces that fit into the cache."""
-    pieces = (moments[first : first + PIECE + 1] for first in range(0, len(moments), PIECE))
-    return any(len(piece) > 1 and int(np.diff(piece).min()) < ticks for piece in pieces)
 
 
 def excerpt(trace: Trace, most: int = EXCERPT, lines: Iterable[int] | None = None) -> Trace:

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ..trace import Trace
 from ..trace.measured import Growing, Measured, narrowed
-from ..trace.model import Times
+from ..trace.model import GRIDDED, Times
 from .changes import excerpt
 from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
 from .stretches import Stretches
@@ -50,7 +50,6 @@ CODE_OF = {
     "tLOW": PULSE, "tHIGH": PULSE, "tBUF": PULSE, "tSU;STA": SETUP, "tSU;DAT": SETUP, "tSU;STO": SETUP, "tHD;STA": HOLD, "tHD;DAT": HOLD,
 }  # fmt: skip
 CLOCKED = 400_000  # changes by which the clock is told
-TELLING = 16  # changes from which on the grid that they lie on says something
 ROUNDING = 1e-9  # relative: a limit in seconds is seldom an exact number of ticks in floating point
 
 
@@ -158,7 +157,7 @@ class OfBlocks:
         return self._measuring.told()
 
     def _take(self, stretch: Trace) -> None:
-        if not self.grain or len(stretch) >= TELLING:  # the few changes of a last one tell nothing
+        if not self.grain or len(stretch) >= GRIDDED:  # the few changes of a last one tell nothing
             self.grain = gcd(self.grain, stretch.resolution())
         self._measuring.feed(stretch)
 

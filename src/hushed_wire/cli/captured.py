@@ -52,8 +52,8 @@ KNOWN_HEAD = 400_000  # the same where the kind of bus is given, and its devices
 LIVE_HEAD = 2_000  # the same of a pipe whose lines are named: somebody may be waiting for what comes next
 
 
-def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> Source:
-    """Opens the capture as the options say."""
+def open_source(args: argparse.Namespace, wanted: list[str] | None = None, again: bool = False) -> Source:
+    """Opens the capture as the options say. again: those that play no role were told already."""
     from ..trace import open_capture
 
     threshold, hysteresis = args.threshold, args.hysteresis
@@ -85,6 +85,8 @@ def open_source(args: argparse.Namespace, wanted: list[str] | None = None) -> So
                 raise
         return opened(rate)
     source = opened(rate)
+    if again:
+        return source
     if rate is not None and source.kind == "VCD":
         say("warning: --rate plays no role here: a VCD has times of its own")
     in_volts = (threshold, hysteresis) != (None, None) and not {"threshold", "hysteresis"} & {*lent}
@@ -212,11 +214,11 @@ def gathered(args: argparse.Namespace, every_line: bool = False, ruled: bool = T
     from ..diagnosis.gathered import AtHand, PassingBy
     from ..trace import joined
 
-    def opened() -> tuple[Source, Iterator[Trace]]:
-        source = open_source(args, None if every_line else wanted_lines(args))
+    def opened(again: bool) -> tuple[Source, Iterator[Trace]]:
+        source = open_source(args, None if every_line else wanted_lines(args), again)
         return source, in_window(source, args)
 
-    source, blocks = opened()
+    source, blocks = opened(False)
     head: list[Trace] = []
     most = 0 if args.rig and source.position()[1] >= LONG else LOOKED_AT
     if Path(args.capture).is_file() and not source.whole:
@@ -234,7 +236,7 @@ def gathered(args: argparse.Namespace, every_line: bool = False, ruled: bool = T
         return source, AtHand(trace.turned_as(plan.rig.turned), plan), plan
     names, tick = trace.names, trace.tick
     del trace
-    return source, PassingBy(chain(_let_go(head, iter([more])), blocks), names, tick, plan, lambda: opened()[1], ruled), plan
+    return source, PassingBy(chain(_let_go(head, iter([more])), blocks), names, tick, plan, lambda: opened(True)[1], ruled), plan
 
 
 def read_by(trace: Trace, plan: Setup, path: str) -> Reading:

@@ -23,12 +23,12 @@ from ..rig.reading import hear
 from ..rig.schema import Bus
 from ..trace import Trace, joined
 from ..trace.measured import Measured
+from ..trace.model import GRIDDED
 from ..trace.pulses import Pulses, follow
 
 __all__ = ["AtHand", "Gathered", "PassingBy"]
 
 HEAD = 1_000_000  # changes on which more is tried than on an excerpt
-TOLD = 16  # changes from which on the grid that they lie on says something
 
 
 class Gathered(Protocol):
@@ -177,7 +177,7 @@ class PassingBy:
 
     def _grid(self, start: int) -> int:
         """The grid on which all changes lie, in ticks, as `Trace.resolution` has it; 1 where they are too few to tell."""
-        if self._count < TOLD or not self._buses:
+        if self._count < GRIDDED or not self._buses:
             return 1
         lines = [own for bus in self._buses.values() for own in bus.pulses.values()]
         ahead = (tick - start for own in lines for tick in own.opening[:1])

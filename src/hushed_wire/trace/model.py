@@ -42,6 +42,7 @@ Levels = NDArray[Any]  # an unsigned type, wide enough for the lines
 
 MAX_LINES = 64
 TOO_MANY = "name those you need with --line ROLE=LINE, or --only LINE"
+GRIDDED = 16  # changes from which on the grid that they lie on says how finely they are told
 LOW, HIGH, UNKNOWN = 0, 1, 2  # levels in columns of changes
 
 
@@ -216,11 +217,11 @@ class Trace:
     def resolution(self) -> int:
         """Ticks by which a time may be off: the sample interval where it is told, else the grid on which all changes lie.
 
-        The grid of a handful of changes says nothing, so it counts only from sixteen on.
+        The grid of a handful of changes says nothing.
         """
         if self.sample or self.grain:
             return self.sample or self.grain
-        if len(self.times) < 16:
+        if len(self.times) < GRIDDED:
             return 1
         return max(1, int(np.gcd.reduce(np.diff(self.times))))
 

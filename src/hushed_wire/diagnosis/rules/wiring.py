@@ -77,7 +77,9 @@ def _together(case: Case, a: str, b: str, slack: int) -> tuple[float, float]:
             apart = np.minimum(np.abs(one[after] - two), np.abs(one[np.maximum(after - 1, 0)] - two))
             near += int(np.count_nonzero(apart <= slack))
         at = np.union1d(one, two)
-        at = at[np.append(np.diff(at) > 2 * slack, True)[: len(at)]] + slack
+        if not len(at):
+            continue
+        at = at[np.append(np.diff(at) > 2 * slack, True)] + slack
         first, second = (part.level_at(case.roles[role], at) for role in (a, b))
         settled += len(at)
         same += int(np.count_nonzero(first == second))
@@ -171,17 +173,16 @@ def _breaking(case: Case, role: str) -> tuple[NDArray[np.int64], NDArray[np.int6
     for part in case.stretches():
         edges = part.edges(line)
         begin, took, level = edges.times[1:-1], edges.durations()[1:-1], edges.level[1:-1]
-        before, behind = np.concatenate([[usual], took[:-1]]), np.concatenate([took[1:], [usual]])[: len(took)]
-        before = before[: len(took)]
+        if not len(took):
+            continue
+        before, behind = np.concatenate([[usual], took[:-1]]), np.concatenate([took[1:], [usual]])
         odd = (before + took + behind < 1.6 * usual) | ((before > 3 * usual) & (behind > 3 * usual))
         short = np.flatnonzero((took < NARROW * usual) & (took < np.where(level == 1, high, low)) & odd)
         if clock in case.roles and len(short):  # a select of one word among long ones is no spike: clocks run in it
             clocks = part.edges(case.roles[clock]).times[1:]
             runs = np.searchsorted(clocks, begin[short] + took[short]) - np.searchsorted(clocks, begin[short])
             short = short[runs < 2]
-        near = (
-            np.unique(np.clip(np.concatenate([short - 1, short, short + 1]), 0, max(0, len(took) - 1))) if len(short) else short
-        )
+        near = np.unique(np.clip(np.concatenate([short - 1, short, short + 1]), 0, len(took) - 1))
         for column, found in zip(out, (begin[short], took[short], took[near]), strict=True):
             column.append(found)
     when, lasted, beside = (np.concatenate(column) for column in out)
