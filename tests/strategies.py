@@ -38,23 +38,26 @@ def legal(draw: st.DrawFn, part: Part) -> tuple[Command, dict[str, Value]]:
 
 
 @st.composite
-def sequences(draw: st.DrawFn, part: Part) -> list[str]:
-    """Lines of a legal sequence: commands that exist in the state they come in, and data where data may come."""
+def sequences(draw: st.DrawFn, part: Part, whole: int = 0) -> list[str]:
+    """Lines of a legal sequence: commands that exist in the state they come in, and data where data may come. whole: bytes of a picture, of what takes
+    nothing else."""
+    most = 15 if part.framings[0] == "spi-bits" else 255
+    some = st.lists(st.integers(0, most), min_size=whole or 1, max_size=whole or 20).map(bytes)
     state = {register: part.reset.get(register, "") for register in part.modes}
     bare_data = part.framings[0] in ("i2c-control-byte", "dc-line", "rs-line") and part.parameters == "command"
     out: list[str] = []
     for _ in range(draw(st.integers(1, 12))):
         if not part.command:  # what it is sent are updates
-            out.append("data " + packed(draw(st.binary(min_size=1, max_size=20))))
+            out.append("data " + packed(draw(some)))
             continue
         if bare_data and draw(st.integers(0, 4)) == 0:
-            out.append("data " + packed(draw(st.binary(min_size=1, max_size=20))))
+            out.append("data " + packed(draw(some)))
             continue
         usable = [c for c in part.command if all(state[register] == value for register, value in c.when.items())]
         command = draw(st.sampled_from(usable))
         fields = {f.name: _value(draw, f, len(command.places[letter])) for letter, f in command.fields.items()}
         state |= {f"{command.owner}.{k}": v for k, v in fields.items() if f"{command.owner}.{k}" in state}
-        tail = [packed(draw(st.binary(min_size=1, max_size=20)))] if command.data and draw(st.booleans()) else []
+        tail = [packed(draw(some))] if command.data and draw(st.booleans()) else []
         out.append(" ".join([command.name, *(f"{k}={v}" for k, v in fields.items()), *tail]))
     return out
 

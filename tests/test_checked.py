@@ -58,6 +58,31 @@ class Checked(unittest.TestCase):
             if wrong:
                 self.assertIn("write 0x38 in place of 38", found[0]["remedy"])
 
+    def test_what_the_wires_cannot_carry_is_refused_where_it_stands(self) -> None:
+        """Words of four bits, a glass that is sent whole pictures: nothing is cut to what fits."""
+        signal = (demo() / "gate-signal.toml").read_text()
+        (self.folder / "signal.toml").write_text(signal)
+        for text, options, said in (
+            (
+                "system state=on\ndisplay-address 0 0xF 0x10\n",
+                ["--part", "ht1621"],
+                "s.hush:2: data are words of four bits here, and 0x10",
+            ),
+            ("data 0x1\n", ["--part", "ht1621"], "s.hush:1: data need an address ahead of them"),
+            (
+                "fill off\ndata 0xFF*4\n",
+                ["--rig", "signal.toml"],
+                "s.hush:2: 'signal' takes whole pictures, of 5 bytes, and this has 4",
+            ),
+        ):
+            (self.folder / "s.hush").write_text(text)
+            for command in (["build", "s.hush"], ["rehearse", "s.hush", "-o", "out.vcd"]):
+                if command[0] == "build" or "--rig" in options:
+                    done = program(*command, *options, cwd=self.folder)
+                    self.assertEqual(done.returncode, 2)
+                    self.assertIn(said, done.stderr.decode())
+        self.assertFalse((self.folder / "out.vcd").exists())
+
     def test_what_is_drawn_is_repeated_with_what_belongs_to_it(self) -> None:
         lines = [
             *START.format("5ms", "200us").strip().split("\n"),

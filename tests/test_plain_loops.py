@@ -13,7 +13,7 @@ import numpy as np
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.bus import i2c, matrix, parallel, shift, spi
+from hushed_wire.bus import i2c, i2c_timing, matrix, parallel, shift, spi
 from hushed_wire.bus.edges_timing import measure_parallel, measure_spi
 from hushed_wire.bus.nibbles import Nibbles, Switch
 from hushed_wire.bus.pieces import Pauses
@@ -236,6 +236,12 @@ class Buses(unittest.TestCase):
         self.assertEqual([byte for byte, _ in told], [byte for byte, _ in plain])
 
 
+SPANS_OF_I2C = {
+    ("start", "down"): "tHD;STA", ("down", "up"): "tLOW", ("up", "down"): "tHIGH", ("up", "start"): "tSU;STA", ("up", "stop"): "tSU;STO",
+    ("stop", "start"): "tBUF",
+}  # fmt: skip
+
+
 def counted(plain: list[tuple[int, int]]) -> list[tuple[int, int, int]]:
     """Of (when, how long): each length, how often it came, and when first."""
     return sorted(
@@ -281,11 +287,12 @@ class Measurements(unittest.TestCase):
         st.lists(st.tuples(st.integers(0, 2), st.sampled_from([3, 4, 5, 30, 31, 400, 2**40])), min_size=1, max_size=60),
         st.integers(1, 20),
         st.sampled_from([16, 1 << 14]),
+        st.sampled_from([1, 4, 1024]),
     )
-    def test_distributions_that_grow(self, rows: list[tuple[int, int]], size: int, near: int) -> None:
+    def test_distributions_that_grow(self, rows: list[tuple[int, int]], size: int, near: int, worth: int) -> None:
         """In pieces, of several things at once: what a plain list has of each. The third row is nobody's."""
         row, value, when = np.array([r for r, _ in rows], np.uint8), np.array([v for _, v in rows]), np.arange(len(rows)) * 3
-        with mock.patch.object(measured, "NEAR", near):
+        with mock.patch.multiple(measured, NEAR=near, WORTH=worth, SEVERAL=3):
             several, one = Growing(2), Growing()
             for at in range(0, len(rows), size):
                 part = slice(at, at + size)
@@ -296,6 +303,42 @@ class Measurements(unittest.TestCase):
                 plain = list(zip(when[own].tolist(), value[own].tolist(), strict=True))
                 self.assertEqual(as_rows(several.told("sck", row=number)), counted(plain))
             self.assertEqual(as_rows(one.told()), counted(list(zip(when.tolist(), value.tolist(), strict=True))))
+
+    @given(traces(2, 2, 400), st.integers(1, 60), st.booleans())
+    @settings(deadline=None, max_examples=150)
+    def test_times_of_i2c(self, trace: Trace, size: int, in_tables: bool) -> None:
+        """Cut anywhere, and counted in tables or one by one: what a plain loop over the edges has."""
+        edges: list[tuple[int, str]] = []
+        wanted: dict[str, list[tuple[int, int]]] = {symbol: [] for symbol in i2c_timing.SYMBOLS}
+        moved: list[int] = []
+        rises = 0
+        for (_, before), (when, after) in pairwise(zip(trace.times.tolist(), trace.levels.tolist(), strict=True)):
+            if before & 1 == after & 1 == 0:
+                moved.append(when)
+                continue
+            kind = ("up" if after & 1 else "down") if (before ^ after) & 1 else ("stop" if after & 2 else "start")
+            if edges:
+                at, last = edges[-1]
+                symbol = SPANS_OF_I2C.get((last, kind))
+                if symbol:
+                    wanted[symbol].append((when, when - at))
+                if symbol == "tLOW" and moved:
+                    wanted["tHD;DAT"].append((moved[0], moved[0] - at))
+                    wanted["tSU;DAT"].append((when, when - moved[-1]))
+                    wanted["tVD;ACK" if rises % 9 == 8 else "tVD;DAT"].append((moved[-1], moved[-1] - at))
+            edges.append((when, kind))
+            if [other for _, other in edges[-4:]] == ["up", "down"] * 2:
+                wanted["fSCL"].append((edges[-2][0], edges[-2][0] - edges[-4][0]))
+            rises = 0 if kind in ("start", "stop") else rises + (kind == "up")
+            moved = []
+        with (
+            mock.patch.object(i2c_timing, "PIECE", size),
+            mock.patch.object(i2c_timing, "spike_ticks", lambda *_: 1),
+            mock.patch.multiple(measured, WORTH=1 if in_tables else 1024, ALIKE=16, SEVERAL=2),
+        ):
+            told = i2c_timing.measure(trace, 0, 1)
+            for symbol, plain in wanted.items():
+                self.assertEqual(as_rows(told[symbol]), counted(plain), symbol)
 
     @given(traces(3, 3, 150), st.integers(0, 3))
     @NOISE

@@ -14,6 +14,8 @@ from hushed_wire.cli.main import main
 from hushed_wire.part import Payload, commands, load
 from hushed_wire.part.engine import DATA, Commands, Reader
 from hushed_wire.part.framing import payload_of
+from hushed_wire.part.scanned import size_of
+from hushed_wire.part.wrap import WRAPS
 from hushed_wire.rig import Rig, load_rig
 from hushed_wire.rig.decoder import RigDecoder
 from hushed_wire.rig.reading import decode
@@ -61,8 +63,11 @@ class EveryWay(unittest.TestCase):
         rig = load_rig(FOLDER / "rig.toml")
         target = rig.target(rig.device[0])
         start = "\n".join(line for line in start_text(target).splitlines() if not line.startswith("reset"))
+        whole = size_of(target.panel) if WRAPS[target.framing].pictures else 0
         lines = [
-            line for line in data.draw(sequences(target.part)) if "hd44780" not in WAYS[name][0] or "function-set" not in line
+            line
+            for line in data.draw(sequences(target.part, whole))
+            if "hd44780" not in WAYS[name][0] or "function-set" not in line
         ]
         (FOLDER / "s.hush").write_text("\n".join([start, *lines]) + "\n")
         trace, _ = rehearse(FOLDER / "s.hush", rig, seed=data.draw(st.integers(0, 99)), jitter=2e-9)

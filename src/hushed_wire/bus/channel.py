@@ -6,8 +6,9 @@ block and what is open. `Channel.join` puts pieces together again, so a capture 
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,6 +36,7 @@ __all__ = [
     "Heard",
     "OpenTransfers",
     "Runs",
+    "Telling",
     "Wanted",
     "Wired",
     "in_pieces",
@@ -164,6 +166,14 @@ class ChannelDecoder(Protocol):
     @property
     def held(self) -> int | None:
         """The tick at which the first word began that is kept until its transaction is over; None where there is none."""
+
+
+@runtime_checkable
+class Telling(Protocol):
+    """A decoder that tells others what it goes by."""
+
+    def tell(self, told: Callable[[Any], None]) -> None:
+        """Names who wants it: of I2C, the events of each block."""
 
 
 class Heard:

@@ -12,6 +12,7 @@ are told from the next START or STOP backwards, as bits before it must fill whol
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
@@ -29,10 +30,10 @@ __all__ = [
     "Decoded",
     "Decoder",
     "Events",
+    "Finder",
     "Timing",
     "decode",
     "encode",
-    "events_of",
     "spike_ticks",
 ]
 
@@ -124,47 +125,34 @@ def codes_of(trace: Trace, scl: int, sda: int) -> NDArray[np.uint8]:
     return code
 
 
-class Decoder:
-    """Words and marks from blocks of a trace; `feed(block)` then `finish()`, each giving what became complete."""
+class Finder:
+    """Events from blocks of a trace; `feed(block)` then `finish()`. end: of the last block. together: as `Decoded` has it."""
 
-    def __init__(self, scl: int, sda: int, tick: Fraction, spike: Fraction = SPIKE, width: int = 0) -> None:
-        """scl, sda: line numbers in the blocks. tick: seconds. spike: pulses shorter than this (seconds) are ignored; width: the same
-        in ticks, where it was worked out before."""
+    def __init__(self, scl: int, sda: int, width: int) -> None:
+        """scl, sda: line numbers in the blocks. width: pulses of fewer ticks are ignored."""
         self.scl, self.sda = scl, sda
-        width = width or int(-(-spike // tick))  # a pulse of fewer ticks is surely shorter
         self.spikes = Spikes(width) if width > 1 else None
         self.code = BLIND
-        self.inside: bool | None = None  # None: what came before the capture is not known
-        self.carry = Events(np.empty(0, np.int64), np.empty(0, np.uint8), np.empty(0, np.uint8))
-        self.words = 0
-        self.end = 0
-        self.stray = 0
-        self.together = 0
-        self.opened = False
+        self.end = self.together = 0
 
-    def feed(self, block: Trace) -> Decoded:
-        """The words that are complete within `block`."""
+    def feed(self, block: Trace) -> Events:
+        """The events that are sure by the end of `block`."""
         self.end = block.end
         return self._take(block.times, codes_of(block, self.scl, self.sda), last=False)
 
-    def finish(self) -> Decoded:
-        """The rest: a transaction still open is closed by an END mark."""
+    def finish(self) -> Events:
+        """The rest."""
         return self._take(np.empty(0, np.int64), np.empty(0, np.uint8), last=True)
 
-    def _take(self, times: Times, code: NDArray[np.uint8], last: bool) -> Decoded:
+    def _take(self, times: Times, code: NDArray[np.uint8], last: bool) -> Events:
         if self.spikes is not None:
             times, code = self.spikes.feed(times, code, self.end, last)
-        events = self._events(times, code)
-        if len(self.carry.time):
-            events = self.carry.then(events)
-        if self.inside is None:
-            events = _clocked(events)
-        return self._assemble(events, last)
-
-    def _events(self, times: Times, code: NDArray[np.uint8]) -> Events:
         if not len(code):
             return Events(times, code, code)
-        pair = _paired(code, self.code)
+        pair = np.empty(len(code), dtype=np.uint8)  # each code and the one ahead of it
+        np.multiply(code[:-1], 16, out=pair[1:])  # far faster than shifting
+        pair[:1] = self.code << 4
+        pair |= code
         self.code = int(code[-1])
         kind = EVENT.take(pair, mode="clip")
         both = ((pair >> 4) ^ pair) & 3 == 3
@@ -173,6 +161,38 @@ class Decoder:
         if kind[0] == NONE:  # what a block begins with is most often the state that was there
             events = events.part(slice(1, None))
         return events if events.kind.all() else events.part(np.flatnonzero(events.kind != NONE))
+
+
+class Decoder:
+    """Words and marks from blocks of a trace; `feed(block)` then `finish()`, each giving what became complete."""
+
+    def __init__(self, scl: int, sda: int, tick: Fraction, spike: Fraction = SPIKE, width: int = 0) -> None:
+        """scl, sda: line numbers in the blocks. tick: seconds. spike: pulses shorter than this (seconds) are ignored; width: the same
+        in ticks, where it was worked out before."""
+        self.finder = Finder(scl, sda, width or int(-(-spike // tick)))  # a pulse of fewer ticks is surely shorter
+        self.inside: bool | None = None  # None: what came before the capture is not known
+        self.carry = Events(np.empty(0, np.int64), np.empty(0, np.uint8), np.empty(0, np.uint8))
+        self.words = 0
+        self.stray = 0
+        self.opened = False
+        self.told: Callable[[Events], None] | None = None  # who wants the events, too
+
+    def feed(self, block: Trace) -> Decoded:
+        """The words that are complete within `block`."""
+        return self._take(self.finder.feed(block), last=False)
+
+    def finish(self) -> Decoded:
+        """The rest: a transaction still open is closed by an END mark."""
+        return self._take(self.finder.finish(), last=True)
+
+    def _take(self, events: Events, last: bool) -> Decoded:
+        if self.told is not None:
+            self.told(events)
+        if len(self.carry.time):
+            events = self.carry.then(events)
+        if self.inside is None:
+            events = _clocked(events)
+        return self._assemble(events, last)
 
     def _assemble(self, events: Events, last: bool) -> Decoded:
         time, kind = events.time, events.kind
@@ -210,7 +230,9 @@ class Decoder:
         drop_mark = position < len(time) and kind[position] >= BEGIN
         self.carry = _clocked(events.part(slice(position + 1 if drop_mark else position, None)))
         if last and self.opened:
-            closing = Marks(np.array([self.end]), np.array([END], np.uint8), np.array([self.words]), np.array([spare], np.uint8))
+            closing = Marks(
+                np.array([self.finder.end]), np.array([END], np.uint8), np.array([self.words]), np.array([spare], np.uint8)
+            )
             out = Marks.join([out, closing])
         return self._decoded(words, out, last)
 
@@ -227,13 +249,13 @@ class Decoder:
         return self._decoded(_no_words(), _no_marks(), last)
 
     def _decoded(self, words: Words, marks: Marks, last: bool) -> Decoded:
-        until = self.end
-        if not last and self.spikes is not None:
-            until -= self.spikes.width  # a pulse that began just before the end may yet turn out to be a spike
+        until, found = self.finder.end, self.finder.spikes
+        if not last and found is not None:
+            until -= found.width  # a pulse that began just before the end may yet turn out to be a spike
         if not last and len(self.carry.time):
             until = min(until, int(self.carry.time[0]))
-        spikes = (self.spikes.count[0], self.spikes.count[1]) if self.spikes else (0, 0)
-        return Decoded(words, marks, until, spikes, self.stray, self.together)
+        spikes = (found.count[0], found.count[1]) if found else (0, 0)
+        return Decoded(words, marks, until, spikes, self.stray, self.finder.together)
 
     def _words(self, events: Events, bits: Times, first: Times) -> Words:
         codes = events.code.take(bits, mode="clip")
@@ -336,26 +358,6 @@ def decode(trace: Trace, scl: int = 0, sda: int = 1, spike: Fraction = SPIKE) ->
     out = parts[-1]
     out.words, out.marks = Words.join([part.words for part in parts]), Marks.join([part.marks for part in parts])
     return out
-
-
-def events_of(trace: Trace, scl: int, sda: int, spike: Fraction = SPIKE) -> Events:
-    """The events of a whole trace, spikes taken out; what timing is measured on."""
-    times, code = trace.times, codes_of(trace, scl, sda)
-    width = spike_ticks(trace, scl, spike)
-    if width > 1:
-        times, code = Spikes(width).feed(times, code, trace.end, last=True)
-    kind = EVENT.take(_paired(code, BLIND), mode="clip")
-    events = Events(times[1:], kind[1:], code[1:])  # the first is the state at the start
-    return events if events.kind.all() else events.part(np.flatnonzero(events.kind))
-
-
-def _paired(code: NDArray[np.uint8], before: int) -> NDArray[np.uint8]:
-    """(n,) each code and the one ahead of it; before: that of the first."""
-    pair = np.empty(len(code), dtype=np.uint8)
-    np.left_shift(code[:-1], 4, out=pair[1:])
-    pair[:1] = before << 4
-    pair |= code
-    return pair
 
 
 @dataclass(frozen=True)

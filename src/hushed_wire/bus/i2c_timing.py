@@ -7,7 +7,7 @@ Fast-mode Plus I2C-bus devices". Rise and fall times need volts and are not meas
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import gcd
 from typing import Any
@@ -16,11 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Trace
-from ..trace.measured import Growing, Measured, narrowed
+from ..trace.measured import Cycles, Growing, Measured, narrowed
 from ..trace.model import GRIDDED, Times
 from .changes import excerpt
-from .i2c import BEGIN, CEASE, DATA, FALL, RISE, events_of
-from .stretches import Stretches
+from .i2c import BEGIN, CEASE, DATA, FALL, RISE, Events, Finder, spike_ticks
 
 __all__ = ["LIMITS", "MODES", "SYMBOLS", "Margin", "Measuring", "OfBlocks", "margins", "measure", "mode_of"]
 
@@ -83,89 +82,135 @@ SPANS = {
 }  # fmt: skip
 ROW = np.full(64, len(SPANS), np.uint8)
 ROW[[here << 3 | after for here, after in SPANS.values()]] = range(len(SPANS))
+KEPT = 3  # edges that times yet to come reach back to: of two periods that follow each other
+PIECE = 1 << 16  # changes that are measured together: what they need on the way fits into the cache
 VALID = ("tVD;DAT", "tVD;ACK")  # in words, and at the acknowledge
 
 
 class Measuring:
-    """The times of every symbol on one bus: `feed` stretches of a capture that end while the bus rests, in order, then ask what was `told`.
+    """The times of every symbol on one bus: `feed` blocks of a capture, of any size, in order, then ask what was `told`. Who has the events of the
+    blocks gives these to `take`.
 
     fSCL is told as periods in ticks, from one rise to the next within a transaction.
     """
 
     def __init__(self, scl: int, sda: int) -> None:
         self.lines = scl, sda
+        self._finder: Finder | None = None
         self._spans, self._valid = Growing(len(SPANS)), Growing(len(VALID))
-        self._period, self._hold, self._setup = Growing(), Growing(), Growing()
-        self._before: tuple[int, int] | None = None  # the last edge of the stretch before, and what it was
+        self._cycles, self._hold, self._setup = Cycles(), Growing(), Growing()
+        # What the next times reach back to: the last KEPT edges, and the first and last data change behind them.
+        self._time, self._kind = np.zeros(KEPT, np.int64), np.zeros(KEPT, np.uint8)
+        self._since = 0  # edges since the last that parts transactions, at the last of these
+        self._told = False  # whether the first span between these edges was counted
 
-    def feed(self, stretch: Trace) -> None:
-        """The next stretch."""
-        events = events_of(stretch, *self.lines)
-        since, time, kind = *narrowed(events.time), events.kind
-        edge = np.flatnonzero(kind != DATA)
-        at, what = time.take(edge, mode="clip"), kind.take(edge, mode="clip")
-        self._across(since, at, what)
-        pair = what[:-1] << np.uint8(3) | what[1:]  # what lies on both sides of each span, as one number
-        self._spans.add(at[1:] - at[:-1], at[1:], ROW.take(pair, mode="clip"), since)
-        bit = pair == (RISE << 3 | FALL)
-        joined = np.flatnonzero(bit[:-2] & bit[2:])  # rise, fall, rise, fall: neighbours in one transaction
-        end = at.take(joined + 2, mode="clip")
-        self._period.add(end - at.take(joined, mode="clip"), end, since=since)
-        # The first and the last data change within each low period, and which of the nine bits it belongs to.
-        moved = np.flatnonzero((edge[1:] - edge[:-1] > 1) & (pair == (FALL << 3 | RISE)))
-        fall, rise = at.take(moved, mode="clip"), at.take(moved + 1, mode="clip")
-        first, last = time.take(edge.take(moved) + 1, mode="clip"), time.take(edge.take(moved + 1) - 1, mode="clip")
-        self._hold.add(first - fall, first, since=since)
-        self._setup.add(rise - last, rise, since=since)
-        self._valid.add(last - fall, last, _ninth(what, moved).view(np.uint8), since)
+    def feed(self, block: Trace) -> None:
+        """The next block."""
+        if self._finder is None:
+            self._finder = Finder(*self.lines, spike_ticks(block, self.lines[0]))
+        self.take(self._finder.feed(block))
 
-    def _across(self, since: int, at: NDArray[Any], what: NDArray[np.uint8]) -> None:
-        """The rest that a stretch before ended in, which is a time like any other."""
-        if not len(at):
+    def take(self, events: Events) -> None:
+        """The events of the next block."""
+        if not len(events.time):
             return
-        if self._before is not None:
-            row = ROW[self._before[1] << 3 | int(what[0])]
-            self._spans.add(at[:1] + np.int64(since - self._before[0]), at[:1], np.array([row]), since)
-        self._before = since + int(at[-1]), int(what[-1])
+        if not self._kind.any():
+            self._time[:] = events.time[0]
+        since, time = narrowed(events.time, *self._time.tolist())
+        kind = np.concatenate([self._kind, events.kind])
+        data = kind == DATA
+        edge, moved = np.flatnonzero(~data), np.flatnonzero(data)
+        at, what = time.take(edge, mode="clip"), kind.take(edge, mode="clip")
+        self._span(since, at, what)
+        if len(moved):
+            self._move(since, time, kind, what, moved)
+        self._since = len(what) - 1 - self._part(what)[-1]
+        behind = np.arange(edge[-1] + 1, len(time))
+        kept = np.concatenate([edge[-KEPT:], behind[:1], behind[1:][-1:]])
+        self._time, self._kind = since + time[kept].astype(np.int64), kind[kept]
+
+    def _move(self, since: int, time: NDArray[Any], kind: NDArray[np.uint8], what: NDArray[np.uint8], moved: Times) -> None:
+        """The first and the last data change within each low period. moved: all of them."""
+        apart = moved[1:] - moved[:-1] > 1
+        opens = np.flatnonzero(np.concatenate([[True], apart]))
+        first, last = moved.take(opens), moved[np.concatenate([apart, [True]])]
+        whole = (kind.take(first - 1) == FALL) & (kind.take(last + 1, mode="clip") == RISE)
+        if not whole.all():
+            opens, first, last = opens[whole], first[whole], last[whole]
+        fall, rise, early, late = (time.take(which, mode="clip") for which in (first - 1, last + 1, first, last))
+        self._hold.add(early - fall, early, since=since)
+        self._setup.add(rise - late, rise, since=since)
+        # Which of the nine bits it belongs to: behind what parts transactions, falls and rises take turns.
+        low, marks = first - 1 - opens, self._part(what)
+        each = np.concatenate([low.searchsorted(marks[1:]), [len(low)]])
+        each[1:] -= each[:-1].copy()
+        ninth = (low - np.repeat(marks, each)).astype(np.uint32) // np.uint32(2) % np.uint32(9) == 8
+        self._valid.add(late - fall, late, ninth.view(np.uint8), since)
+
+    def _part(self, what: NDArray[np.uint8]) -> NDArray[np.int64]:
+        """Which of the edges part transactions, those ahead of all but the last included; below zero where that was in a block before."""
+        return np.concatenate([[KEPT - 1 - self._since], np.flatnonzero(what[KEPT:] >= BEGIN) + KEPT])
+
+    def _span(self, since: int, at: NDArray[Any], what: NDArray[np.uint8]) -> None:
+        """Spans from edge to edge, but for those between the last edges, which are kept: what follows tells what they belong to."""
+        if len(at) <= KEPT:
+            return
+        lasts, high = at[1:] - at[:-1], (what[:-1] == RISE) & (what[1:] == FALL)
+        cycle = high[:-2] & high[2:]  # rise, fall, rise, fall: neighbours in one transaction
+        begin = np.flatnonzero(cycle)
+        self._cycles.add(lasts.take(begin, mode="clip"), lasts.take(begin + 1, mode="clip"), at.take(begin, mode="clip"), since)
+        alone = ~cycle
+        alone[1:] &= ~cycle[:-1]
+        alone[0] &= not self._told
+        self._told = bool(cycle[-1])
+        self._alone(since, at, what, np.flatnonzero(alone))
+
+    def _alone(self, since: int, at: NDArray[Any], what: NDArray[np.uint8], which: Times) -> None:
+        """Spans that belong to no cycle."""
+        end = at.take(which + 1)
+        self._spans.add(end - at.take(which), end, ROW.take(what.take(which) << np.uint8(3) | what.take(which + 1)), since)
 
     def told(self) -> dict[str, Measured]:
-        """All symbols, as far as they were measured."""
+        """All symbols, as far as they were measured; behind the last block."""
+        if self._finder is not None:
+            self.take(self._finder.finish())
+            self._finder = None
+        if self._kind.any():
+            self._alone(0, self._time[:KEPT], self._kind[:KEPT], np.arange(self._told, KEPT - 1))
+            self._kind[:] = 0
         both = ("scl", "sda")
         out = {symbol: self._spans.told(*both, row=row) for row, symbol in enumerate(SPANS)}
         out |= {symbol: self._valid.told(*both, row=row) for row, symbol in enumerate(VALID)}
-        out |= {"fSCL": self._period.told("scl"), "tHD;DAT": self._hold.told(*both), "tSU;DAT": self._setup.told(*both)}
+        high, low, period = (own.ended for own in self._cycles.told())
+        for symbol, own in (("tHIGH", high), ("tLOW", low)):
+            out[symbol] = Measured.join([out[symbol], own])
+        out |= {"fSCL": replace(period, lines=("scl",)), "tHD;DAT": self._hold.told(*both), "tSU;DAT": self._setup.told(*both)}
         return {symbol: out[symbol] for symbol in SYMBOLS}
 
 
 class OfBlocks:
-    """The same of blocks of any size. grain: ticks by which times may be off, as `Trace.resolution` has it."""
+    """The same, and grain: ticks by which times may be off, as `Trace.resolution` has it."""
 
     def __init__(self, scl: int, sda: int) -> None:
-        both = 1 << scl | 1 << sda
-        self._stretches, self._measuring = Stretches(both, both), Measuring(scl, sda)
+        self._measuring = Measuring(scl, sda)
         self.grain = 0
 
     def feed(self, block: Trace) -> None:
         """The next block."""
-        for stretch in self._stretches.feed(block):
-            self._take(stretch)
+        if not self.grain or len(block) >= GRIDDED:  # the few changes of a last one tell nothing
+            self.grain = gcd(self.grain, block.resolution())
+        self._measuring.feed(block)
 
     def told(self) -> dict[str, Measured]:
         """All symbols, behind the last block."""
-        for stretch in self._stretches.finish():
-            self._take(stretch)
         return self._measuring.told()
-
-    def _take(self, stretch: Trace) -> None:
-        if not self.grain or len(stretch) >= GRIDDED:  # the few changes of a last one tell nothing
-            self.grain = gcd(self.grain, stretch.resolution())
-        self._measuring.feed(stretch)
 
 
 def measure(trace: Trace, scl: int, sda: int) -> dict[str, Measured]:
     """All symbols of a whole capture."""
-    own = OfBlocks(scl, sda)
-    own.feed(trace)
+    own = Measuring(scl, sda)
+    for piece in trace.pieces(PIECE):
+        own.feed(piece)
     return own.told()
 
 
@@ -173,17 +218,6 @@ def usual_clock(trace: Trace, scl: int, sda: int) -> float | None:
     """The clock in hertz, as the beginning of a capture shows it; None where nothing is clocked there."""
     part = excerpt(trace, CLOCKED, (scl, sda))
     return median_clock(part, measure(part, scl, sda))
-
-
-def _ninth(what: NDArray[np.uint8], low: Times) -> NDArray[np.bool_]:
-    """Whether the bit that follows each of these low periods is the ninth of its word."""
-    begin = np.flatnonzero(what == BEGIN)
-    number = np.cumsum(what == RISE, dtype=np.int32)
-    # Rises ahead of the START that opened the transaction which each low period is in; none ahead of the first START.
-    each = np.diff(np.searchsorted(low, begin), prepend=0, append=len(low))
-    ahead = np.repeat(np.concatenate([[0], number[begin]]), each)
-    out: NDArray[np.bool_] = (number.take(low) - ahead) % 9 == 8
-    return out
 
 
 def margins(trace: Trace, columns: Mapping[str, Measured], mode: int) -> list[Margin]:

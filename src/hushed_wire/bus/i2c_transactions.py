@@ -6,7 +6,7 @@ byte follows: refused, it is far more often a 7-bit address that a driver shifte
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from fractions import Fraction
 
@@ -90,6 +90,11 @@ class I2cChannel:
         self.marks: Marks | None = None
         self.base = 0
         self.ten_bit = -1  # address that was written last
+        self.told: Callable[[i2c.Events], None] | None = None  # who wants the events, too
+
+    def tell(self, told: Callable[[i2c.Events], None]) -> None:
+        """Names who wants the events, too."""
+        self.told = told
 
     def feed(self, block: Trace | Samples) -> Channel:
         """The transactions that are complete with a block."""
@@ -111,6 +116,7 @@ class I2cChannel:
             width = i2c.spike_ticks(block, scl) if block is not None else 0
             self.decoder = i2c.Decoder(scl, sda, self.wired.tick, width=width)
             self.decoder.inside = False if self.behind_stop else None
+            self.decoder.told = self.told
         return self.decoder
 
     def _take(self, part: i2c.Decoded) -> Channel:

@@ -7,7 +7,7 @@ one before ended. Where nothing rests, a stretch ends where least happens.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from typing import Protocol
+from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 
@@ -15,7 +15,7 @@ from ..trace import Trace, joined
 from ..trace.measured import Measured
 from ..trace.model import Times
 
-__all__ = ["EachByItself", "Measurer", "Stretches"]
+__all__ = ["ByEvents", "EachByItself", "Measurer", "Stretches"]
 
 PART = 1 << 16  # changes of a stretch: what they need on the way fits into the cache
 MOST = 16  # times as many, from which on it ends whether anything rests or not
@@ -31,6 +31,14 @@ class Measurer(Protocol):
 
     def told(self) -> Mapping[str, Measured]:
         """What was measured by now."""
+
+
+@runtime_checkable
+class ByEvents(Measurer, Protocol):
+    """A measurer that goes by what a decoder goes by; what it is fed may end anywhere."""
+
+    def take(self, events: Any) -> None:
+        """What the decoder found in the next block."""
 
 
 class EachByItself:

@@ -9,7 +9,7 @@ pulls DIO low with the ninth clock.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from fractions import Fraction
 
@@ -38,6 +38,10 @@ class TwoWireChannel:
         self.wired = wired
         roles = {"scl": wired.roles[CLOCK], "sda": wired.roles[DATA]}
         self.inner = I2cChannel(replace(wired, roles=roles))
+
+    def tell(self, told: Callable[[i2c.Events], None]) -> None:
+        """Names who wants the events, too."""
+        self.inner.tell(told)
 
     def feed(self, block: Trace | Samples) -> Channel:
         """The transfers that are complete with a block."""

@@ -17,7 +17,7 @@ import numpy as np
 
 from ..bus.base import BUSES, SELECTS, select_of
 from ..bus.changes import EXCERPT, excerpt
-from ..bus.stretches import Measurer, Stretches
+from ..bus.stretches import ByEvents, Measurer, Stretches
 from ..rig import Reading, Rig, Setup
 from ..rig.reading import hear
 from ..rig.schema import Bus
@@ -28,6 +28,7 @@ from ..trace.pulses import Pulses, follow
 
 __all__ = ["AtHand", "Gathered", "PassingBy"]
 
+PIECE = 1 << 16  # changes that are looked at together: what they need on the way fits into the cache
 HEAD = 1_000_000  # changes on which more is tried than on an excerpt
 
 
@@ -113,8 +114,8 @@ class AtHand:
             measurer = _measurer(bus, roles, select)
             if measurer is None:
                 return {}
-            for stretch in self.stretches(bus):
-                measurer.feed(stretch)
+            for piece in self.trace.pieces(PIECE) if isinstance(measurer, ByEvents) else self.stretches(bus):
+                measurer.feed(piece)
             self._times[key] = measurer.told()
         return self._times[key]
 
@@ -159,7 +160,10 @@ class PassingBy:
             roles = _roles(bus, names)
             self._buses[bus.name] = _Followed(bus, roles, _selects_on(plan.rig, bus, roles))
         self._count = self._told = 0  # changes; ticks by which the file says that times may be off
-        self.reading = hear(self._followed(blocks, turned), names, tick, plan.rig)
+        told = {
+            name: own.take for name, bus in self._buses.items() for own in bus.measurers.values() if isinstance(own, ByEvents)
+        }
+        self.reading = hear(self._followed(blocks, turned), names, tick, plan.rig, told=told)
         grain = self._told or self._grid(self.reading.trace.start)
         self.trace = self.reading.trace = replace(self.reading.trace, grain=grain)
 
@@ -237,7 +241,8 @@ class _Followed:
         self.lines = _mask(roles.values())
         self.pulses = {line: Pulses() for line in roles.values()}
         self.measurers = {select: measurer for select in selects if (measurer := _measurer(bus, roles, select)) is not None}
-        self.stretches = _stretches(bus, roles)
+        self.parted = [own for own in self.measurers.values() if not isinstance(own, ByEvents)]
+        self.stretches = _stretches(bus, roles) if self.parted else None
         self.first: list[Trace] = []
         self.room = EXCERPT
 
@@ -247,16 +252,19 @@ class _Followed:
         if self.room > 0:
             self.room -= len(own) - 1  # the first entry is the state that was there
             self.first.append(own)
-        self._take(self.stretches.feed(own))
+        for piece in own.pieces(PIECE):
+            follow(self.pulses, piece)
+        if self.stretches is not None:
+            self._measure(self.stretches.feed(own))
 
     def finish(self) -> None:
         """The rest."""
-        self._take(self.stretches.finish())
+        if self.stretches is not None:
+            self._measure(self.stretches.finish())
 
-    def _take(self, stretches: Iterator[Trace]) -> None:
+    def _measure(self, stretches: Iterator[Trace]) -> None:
         for stretch in stretches:
-            follow(self.pulses, stretch)
-            for measurer in self.measurers.values():
+            for measurer in self.parted:
                 measurer.feed(stretch)
 
 

@@ -110,7 +110,9 @@ def _written_box(reading: DeviceReading) -> tuple[int, int, int, int] | None:
     if not len(addresses):
         return None
     columns = reading.part.memory.columns
-    rows, places = np.divmod(np.unique(addresses), columns)
+    written = np.zeros(int(addresses.max()) + 1, bool)
+    written[addresses] = True
+    rows, places = np.divmod(np.flatnonzero(written), columns)
     paged = reading.part.memory.kind == "paged"
     left, right = int(places.min()), int(places.max()) + 1
     top, bottom = int(rows.min()), int(rows.max()) + 1

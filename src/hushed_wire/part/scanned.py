@@ -85,6 +85,12 @@ def shape_of(panel: Panel) -> tuple[int, int]:
     return (panel.width, 8) if panel.form == "digits" else (panel.height, panel.width)
 
 
+def size_of(panel: Panel) -> int:
+    """Bytes of a picture."""
+    rows, columns = shape_of(panel)
+    return {"colours": 3 * rows * columns, "digits": rows}.get(panel.form, rows * -(-columns // 8))
+
+
 def to_bytes(lit: NDArray[Any], panel: Panel) -> NDArray[np.uint8]:
     """The bytes of a picture: of digits one each, as the panel's `segments` say, of colours three a LED, else rows of eight columns a byte, bit 7 leftmost."""
     if panel.form == "colours":

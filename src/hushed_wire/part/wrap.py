@@ -39,7 +39,7 @@ class Framing(msgspec.Struct, frozen=True):
     without: roles that it must not have, for a part to be taken to hang there so; said: only where the length of words is given, as its top bit
     tells what a line tells elsewhere. chains: one select
     leads through several parts, each taking one word of a load. halves: words come in halves. pictures: what is sent are whole pictures.
-    loads: words are what registers take over.
+    loads: words are what registers take over. picky: not all that a sequence may say can be carried; `wrap` raises HushedError then.
     """
 
     bus: str
@@ -53,6 +53,7 @@ class Framing(msgspec.Struct, frozen=True):
     halves: bool = False
     pictures: bool = False
     loads: bool = False
+    picky: bool = False
 
 
 NO_ROOM = 1 << 30
@@ -117,6 +118,10 @@ def _bits(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
             if not out or out[-1][2] != WRITES & 1:
                 raise HushedError(
                     "data need an address ahead of them in the same transfer", remedy="like: display-address 0 0xF*32"
+                )
+            if (wide := next((word for word in send.raw if word > 0xF), None)) is not None:
+                raise HushedError(
+                    f"data are words of four bits here, and {wide:#04x} has more", remedy="write 0 to 0xF, one for each address"
                 )
             out[-1].extend(bit for word in send.raw for bit in _as_bits(word, 4))
             continue
@@ -202,14 +207,14 @@ WRAPS: dict[str, Framing] = {
     "i2c-first-byte": Framing("i2c", 8, _opened),
     "i2c-register": Framing("i2c", 8, _joined, marked=False),
     "i2c-plain": Framing("i2c", 8, _joined, marked=False),
-    "i2c-continued": Framing("i2c", 8, _continued),
+    "i2c-continued": Framing("i2c", 8, _continued, picky=True),
     "dc-line": Framing("spi", 8, _marked, of=("dc",)),
     "nine-bit": Framing("spi", 9, _marked, without=("dc",), said=True),
     "register-pairs": Framing("spi", 16, _pairs, marked=False, of=("cs", "cs1"), without=("dc",), chains=True),
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
     "spi-first-byte": Framing("spi", 8, _opened, of=("cs", "cs1"), without=("dc",)),
     "spi-sync-byte": Framing("spi", 8, _synced, of=("cs", "cs1"), without=("dc",)),
-    "spi-bits": Framing("spi", 1, _bits, of=("cs", "cs1"), without=("dc",)),
+    "spi-bits": Framing("spi", 1, _bits, of=("cs", "cs1"), without=("dc",), picky=True),
     "led-frames": Framing("spi", 8, _whole, marked=False, without=("cs", "cs1", "dc")),
     "pulse-chain": Framing("pulse", 8, _whole, marked=False),
     "two-wire-first-byte": Framing("two-wire", 8, _opened),

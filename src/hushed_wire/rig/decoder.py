@@ -8,7 +8,7 @@ make. Lines that go past a bridge, and scanned LEDs, are answered at the end. Th
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any
@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from ..bus.base import BESIDE, BUSES, select_of
-from ..bus.channel import Channel, ChannelDecoder, Heard, Wanted, Wired
+from ..bus.channel import Channel, ChannelDecoder, Heard, Telling, Wanted, Wired
 from ..bus.nibbles import Switch
 from ..bus.words import CUT, END
 from ..errors import HushedError
@@ -130,6 +130,13 @@ class RigDecoder:
         if not self.places and self.absent:
             raise next(iter(self.absent.values()))
 
+    def tell(self, bus: str, told: Callable[[Any], None]) -> None:
+        """Names who wants what the decoder of a bus goes by, too; see `Telling`."""
+        for place in self.places:
+            first = place.decoders[0]
+            if place.name == bus and isinstance(first, Telling):
+                first.tell(told)
+
     def feed(self, block: Trace | Samples) -> Decoded:
         """What is complete with a block of the capture. Lines that a shifter turns over behind the probe are taken as the display gets them."""
         return self._take(block.turned_as(self.turned) if self.turned else block)
@@ -167,6 +174,7 @@ class _Place:
     ) -> None:
         """root: the lines of the capture itself, for those that go past a bridge."""
         kind = BUSES[bus.kind]
+        self.name = name
         devices = [(device, rig.target(device)) for device in rig.device if device.on == name]
         bridges = [(bridge, bridge.chip) for bridge in rig.bridge if bridge.on == name]
         self.taps = [_Tap(device.name, target, _seat(device, target, roles)) for device, target in devices]

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property, partial
+from typing import Any
 
 import numpy as np
 
@@ -30,6 +31,7 @@ from .schema import Device, Rig
 __all__ = ["DeviceReading", "Reading", "as_piece", "decode", "hear"]
 
 OPENING = 4  # steps with which set-ups begin
+NOBODY: Mapping[str, Callable[[Any], None]] = {}
 FEW_STEPS = 2  # a set-up of no more than these may be part of each update
 PIECE = 1 << 19  # changes that a whole trace is decoded in: what they need on the way fits into the cache
 
@@ -113,11 +115,18 @@ def decode(trace: Trace, rig: Rig, only: str = "", heard: Channel | None = None)
 
 
 def hear(
-    blocks: Iterable[Trace | Samples], names: tuple[str, ...], tick: Fraction, rig: Rig, lines: Collection[int] = ()
+    blocks: Iterable[Trace | Samples],
+    names: tuple[str, ...],
+    tick: Fraction,
+    rig: Rig,
+    lines: Collection[int] = (),
+    told: Mapping[str, Callable[[Any], None]] = NOBODY,
 ) -> Reading:
     """The same of a capture as it is read. Of its trace no more is kept than lines that play no part in words (a reset, a backlight), and those
-    that are asked for: on all others nothing happens in it."""
+    that are asked for: on all others nothing happens in it. told: by bus, who wants what its decoder goes by, too."""
     decoder = RigDecoder(rig, names, tick)
+    for bus, who in told.items():
+        decoder.tell(bus, who)
     beside = {bus.lines[role] for bus in rig.bus for role in BESIDE if role in bus.lines}
     beside |= {bus.lines[role] for bus in rig.bus for bridge in rig.bridge for role in bridge.direct if role in bus.lines}
     mask = sum(1 << line for line in {*lines, *(names.index(line) for line in beside if line in names)})

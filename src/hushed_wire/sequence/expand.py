@@ -48,6 +48,8 @@ def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) ->
                     yield from _steps(state, statement.block)
                 continue
             step = VERBS.get(statement.verb, _command)(state, statement)
+            if step is not None:
+                _carried(state.target, step)
         if step is not None:
             state.steps += 1
             state.bytes += sum(len(send.raw) for send in step.sends)
@@ -57,6 +59,25 @@ def _steps(state: State, statements: list[Statement] | tuple[Statement, ...]) ->
                 what = f"the sequence sends more than {state.most:,} bytes"
                 raise HushedError(what, where=statement.place, remedy="repeat less, or take a part of it")
             yield step
+
+
+def _carried(target: Target, step: Step) -> None:
+    """Refuses what the part's wires cannot carry: of a panel whose pictures are sent whole, what is none."""
+    framing = WRAPS[target.framing]
+    if framing.picky and step.sends:
+        target.transfers(step.sends)
+    if not framing.pictures:
+        return
+    from ..part.scanned import size_of
+
+    wanted = size_of(target.panel)
+    for send in step.sends:
+        if wanted and len(send.raw) != wanted:
+            count = f"{len(send.raw)} byte{'s' if len(send.raw) != 1 else ''}"
+            raise HushedError(
+                f"'{target.name}' takes whole pictures, of {wanted} bytes, and this has {count}",
+                remedy=f"draw it, with picture, fill or text; or say like: data 0xFF*{wanted}",
+            )
 
 
 def _least(statement: Statement) -> int:

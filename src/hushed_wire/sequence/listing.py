@@ -50,12 +50,16 @@ def items_of(part: Part, sends: Sequence[Send]) -> list[Item]:
     splitter = Splitter(part)
     splitter.feed(raw, runs)
     out = []
+    known: dict[tuple[int, bytes], tuple[dict[str, Value], str]] = {}  # a driver sends the same commands over and over
     for kind, first, count in zip(splitter.kinds, splitter.firsts, splitter.counts, strict=True):
         own = raw[first : first + count]
         item = Item("data" if kind == DATA else "unknown", own, first, kind)
         if kind >= 0:
             item.name = part.command[kind].name
-            item.fields, item.note = part.command[kind].decode(own)
+            if (kind, own) not in known:
+                known[kind, own] = part.command[kind].decode(own)
+            fields, item.note = known[kind, own]
+            item.fields = {**fields}
         elif kind == UNKNOWN:
             item.note = decimal_for_hex(part, own[0]) or "no command of this part starts so"
         elif kind == TRUNCATED:

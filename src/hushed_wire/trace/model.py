@@ -149,7 +149,13 @@ class Trace:
         keep[:1] = True
         np.not_equal(level[1:], level[:-1], out=keep[1:])
         at = np.flatnonzero(keep)
-        return Edges(self.times.take(at, mode="clip"), level.take(at, mode="clip"), self.end)
+        if self.unknown is None and len(at):  # then both levels take turns
+            first = int(level[0])
+            level = np.empty(len(at), np.uint8)
+            level[::2], level[1::2] = first, 1 - first
+        else:
+            level = level.take(at, mode="clip")
+        return Edges(self.times.take(at, mode="clip"), level, self.end)
 
     def level_at(self, line: int, ticks: Times) -> NDArray[np.uint8]:
         """The level of a line at each of `ticks`: 0, 1 or 2 (unknown)."""
@@ -191,6 +197,9 @@ class Trace:
 
     def pieces(self, most: int = 1 << 20) -> Iterator[Trace]:
         """The same as blocks of at most so many changes, in order."""
+        if len(self.times) <= most:
+            yield self
+            return
         for first in range(0, max(1, len(self.times)), most):
             part = slice(first, first + most)
             end = int(self.times[first + most]) if first + most < len(self.times) else self.end

@@ -7,10 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from .measured import Growing, Measured, narrowed
+from .measured import Cycles, Growing, Measured, narrowed
 from .model import HIGH, LOW, UNKNOWN, Edges, Times, Trace
 
 __all__ = ["Pulses", "follow"]
@@ -34,7 +36,7 @@ class Pulses:
         self.changes = self.rises = self.falls = self.blurs = 0
         self.blurred: int | None = None
         self._lasted = Growing(), Growing(), Growing()  # by level
-        self._steps = Growing()
+        self._cycles, self._steps = Cycles(), Growing()
         self._last: int | None = None  # rise
 
     def feed(self, edges: Edges) -> None:
@@ -46,20 +48,16 @@ class Pulses:
             times, level = times[1:], level[1:]
         if not len(times):
             return
-        since, ticks = narrowed(np.concatenate([[self.since], times]))
+        since, ticks = narrowed(times, self.since)
         began, lasted = ticks[:-1], ticks[1:] - ticks[:-1]
         whole = 0 if self.changes else 1  # what began ahead of the capture lasted nobody knows how long
         if max(self.level, int(level.max())) < UNKNOWN:  # then both levels take turns
-            for turn in (0, 1):
-                own = slice(whole + turn, None, 2)
-                self._lasted[self.level ^ (whole + turn) & 1].add(lasted[own], began[own], since=since)
-            self._rose(times[self.level :: 2])
-            self.falls += (len(times) + self.level) // 2
+            self._in_turns(since, began, lasted, times, whole)
         else:
             was = np.concatenate([[np.uint8(self.level)], level[:-1]])
             for value in (LOW, HIGH, UNKNOWN):
-                own_level = np.flatnonzero(was[whole:] == value) + whole
-                self._lasted[value].add(lasted[own_level], began[own_level], since=since)
+                own = np.flatnonzero(was[whole:] == value) + whole
+                self._lasted[value].add(lasted[own], began[own], since=since)
             self._rose(times[(was == LOW) & (level == HIGH)])
             self.falls += int(np.count_nonzero((was == HIGH) & (level == LOW)))
             self._blurred(times[level == UNKNOWN])
@@ -67,11 +65,29 @@ class Pulses:
         self.opening += times[: OPENING - len(self.opening)].tolist()
         self.level, self.since = int(level[-1]), int(times[-1])
 
+    def _in_turns(self, since: int, began: NDArray[Any], lasted: NDArray[Any], times: Times, whole: int) -> None:
+        """Levels that take turns: whole cycles from rise to rise, and what is left over at both ends. whole: the first that lasted its time."""
+        first = 0 if self.level == HIGH and self._last == self.since else 1 + self.level
+        last = first + max(0, len(lasted) - first) // 2 * 2
+        self._cycles.add(lasted[first:last:2], lasted[first + 1 : last : 2], began[first:last:2], since)
+        for at in (*range(whole, min(first, len(lasted))), *range(max(whole, last), len(lasted))):
+            self._lasted[self.level ^ at & 1].add(lasted[at : at + 1], began[at : at + 1], since=since)
+        if first:
+            self._rose(times[first - 1 : first])
+        more = (len(times) + 1 - self.level) // 2 - min(
+            1, first
+        )  # rises that cycles ended with, and perhaps one more behind them
+        if more > 0:
+            self.rises += more
+            self._last = int(times[first - 1 + 2 * more])
+        self.falls += (len(times) + self.level) // 2
+
     def _rose(self, times: Times) -> None:
+        """Rises that no cycle ends with."""
         if not len(times):
             return
         self.rises += len(times)
-        since, ticks = narrowed(times if self._last is None else np.concatenate([[self._last], times]))
+        since, ticks = narrowed(times) if self._last is None else narrowed(times, self._last)
         self._last = int(times[-1])
         self._steps.add(ticks[1:] - ticks[:-1], ticks[1:], since=since)
 
@@ -81,14 +97,19 @@ class Pulses:
             self.blurred = int(times[0])
 
     @cached_property
+    def _turns(self) -> tuple[Measured, Measured, Measured]:
+        """High and low halves of whole cycles, and these."""
+        return self._cycles.told()
+
+    @cached_property
     def low(self) -> Measured:
         """How long it was low, of whole stretches, and when each length began first. Nothing is fed any more."""
-        return self._lasted[LOW].told()
+        return Measured.join([self._lasted[LOW].told(), self._turns[1]])
 
     @cached_property
     def high(self) -> Measured:
         """The same of high ones."""
-        return self._lasted[HIGH].told()
+        return Measured.join([self._lasted[HIGH].told(), self._turns[0]])
 
     @cached_property
     def lasted(self) -> Measured:
@@ -97,8 +118,8 @@ class Pulses:
 
     @cached_property
     def steps(self) -> Measured:
-        """From each rise to the next."""
-        return self._steps.told()
+        """From each rise to the next, and when each length ended first."""
+        return Measured.join([self._steps.told(), self._turns[2].ended])
 
 
 def follow(lines: Mapping[int, Pulses], block: Trace) -> None:
