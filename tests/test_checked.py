@@ -64,7 +64,7 @@ class Checked(unittest.TestCase):
         (self.folder / "signal.toml").write_text(signal)
         for text, options, said in (
             (
-                "system state=on\ndisplay-address 0 0xF 0x10\n",
+                "system state=on\ndisplay-address address=0 0xF 0x10\n",
                 ["--part", "ht1621"],
                 "s.hush:2: data are words of four bits here, and 0x10",
             ),

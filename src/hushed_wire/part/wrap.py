@@ -93,7 +93,7 @@ def _continued(sends: Sequence[Send], address: int, room: int) -> list[Transfer]
             if not out:
                 raise HushedError(
                     "data need a command ahead of them in the same transfer",
-                    remedy="write them behind one: display-address 0 0xFF*20",
+                    remedy="write them behind one: display-address address=0 0xFF*20",
                 )
             out[-1][1].extend(send.raw)
         else:
@@ -117,7 +117,7 @@ def _bits(sends: Sequence[Send], address: int, room: int) -> list[Transfer]:
         if send.data:
             if not out or out[-1][2] != WRITES & 1:
                 raise HushedError(
-                    "data need an address ahead of them in the same transfer", remedy="like: display-address 0 0xF*32"
+                    "data need an address ahead of them in the same transfer", remedy="like: display-address address=0 0xF*32"
                 )
             if (wide := next((word for word in send.raw if word > 0xF), None)) is not None:
                 raise HushedError(
