@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import corpus
-from hushed_wire.bus import stretches
+from hushed_wire.bus import stretches, words
 from hushed_wire.cli import captured
 from hushed_wire.cli.main import main
 from hushed_wire.diagnosis import judge
@@ -46,9 +46,12 @@ def told(trace: Trace, rig: Rig, by: str) -> dict[str, object]:
         assert by == "again", "nothing gives a reason to read it again"
         return trace.pieces(BLOCK)
 
-    own = (
-        PassingBy(trace.pieces(BLOCK), trace.names, trace.tick, plan, again) if by else AtHand(trace.turned_as(rig.turned), plan)
-    )
+    with mock.patch.object(words, "MANY", 1 if by else words.MANY):  # what is kept of a long one, in half the room
+        own = (
+            PassingBy(trace.pieces(BLOCK), trace.names, trace.tick, plan, again)
+            if by
+            else AtHand(trace.turned_as(rig.turned), plan)
+        )
     return json.loads(json.dumps(record.diagnosis(judge(own, plan)), default=str))  # type: ignore[no-any-return]
 
 
@@ -112,6 +115,7 @@ class GoingBy(unittest.TestCase):
             whole = outputs("whole", *options)
             with (
                 mock.patch.object(captured, "LOOKED_AT", 20_000),
+                mock.patch.object(words, "MANY", 1),
                 mock.patch.object(AtHand, "__init__", side_effect=AssertionError),
             ):
                 by = outputs("by", *options)

@@ -40,6 +40,7 @@ __all__ = [
     "Wanted",
     "Wired",
     "in_pieces",
+    "made_whole",
     "runs",
 ]
 
@@ -106,10 +107,11 @@ class Channel:
 
     def silent(self) -> Channel:
         """The same channel with nothing said on it."""
-        none = slice(0)
-        columns: dict[str, Any] = {name: None if (all_ := getattr(self, name)) is None else all_[none] for name in OVER_WORDS}
-        who = None if self.who is None else self.who.take(none)
-        return replace(self, words=self.words.take(none), table=self.table.take(none), who=who, **columns)
+        columns: dict[str, Any] = {
+            name: None if (all_ := getattr(self, name)) is None else all_[:0].copy() for name in OVER_WORDS
+        }
+        who = None if self.who is None else self.who.none()
+        return replace(self, words=self.words.none(), table=self.table.none(), who=who, **columns)
 
     @classmethod
     def join(cls, parts: list[Channel]) -> Channel:
@@ -127,15 +129,7 @@ class Channel:
                 replace(each, first=each.first + k) for each, k in zip(who, ahead, strict=True) if each is not None
             ]
             addresses = type(known[0]).join(known)
-        # A piece that goes on with the one before it: that ended for its length alone, or at the end of a block.
-        going_on = np.append(False, (table.began[1:] == CUT) & (table.ended[:-1] == END))[: len(table)]
-        if going_on.any():
-            begins = np.flatnonzero(~going_on)
-            last = np.append(begins[1:], len(table)) - 1
-            table = Transactions(
-                table.first[begins], table.last[last], table.start[begins], table.end[last], table.began[begins], table.ended[last], table.spare[last]
-            )  # fmt: skip
-            addresses = addresses.take(begins) if addresses is not None else None
+        table, addresses = made_whole(table, addresses)
         columns: dict[str, Any] = {
             name: None if getattr(parts[0], name) is None else np.concatenate([getattr(part, name) for part in parts])
             for name in OVER_WORDS
@@ -166,6 +160,19 @@ class ChannelDecoder(Protocol):
     @property
     def held(self) -> int | None:
         """The tick at which the first word began that is kept until its transaction is over; None where there is none."""
+
+
+def made_whole(table: Transactions, who: Addresses | None) -> tuple[Transactions, Addresses | None]:
+    """Transactions, and whom they are for, of which those are put together that were told in pieces: for their length, or at the end of a block."""
+    going_on = np.append(False, (table.began[1:] == CUT) & (table.ended[:-1] == END))[: len(table)]
+    if not going_on.any():
+        return table, who
+    begins = np.flatnonzero(~going_on)
+    last = np.append(begins[1:], len(table)) - 1
+    whole = Transactions(
+        table.first[begins], table.last[last], table.start[begins], table.end[last], table.began[begins], table.ended[last], table.spare[last]
+    )  # fmt: skip
+    return whole, None if who is None else who.take(begins)
 
 
 @runtime_checkable

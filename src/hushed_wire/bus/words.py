@@ -12,6 +12,8 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from ..trace.model import Column
+
 __all__ = [
     "BEGAN",
     "Addresses",
@@ -24,6 +26,7 @@ __all__ = [
     "START",
     "STOP",
     "Columns",
+    "Held",
     "Marks",
     "Transactions",
     "Words",
@@ -50,9 +53,61 @@ class Columns:
         """Parts in order as one."""
         return cls(*(np.concatenate([getattr(part, name) for part in parts]) for name in cls.__dataclass_fields__))
 
+    @property
+    def columns(self) -> dict[str, NDArray[Any]]:
+        """Each by its name."""
+        return {name: getattr(self, name) for name in self.__dataclass_fields__}
+
+    def none(self) -> Self:
+        """No rows; nothing of these is kept for them, as it would be for a part of no length."""
+        return type(self)(*(np.empty(0, column.dtype) for column in self.columns.values()))
+
     def take(self, which: Any) -> Self:
         """Only the rows that `which` (slice, mask or indices) picks."""
         return type(self)(*(getattr(self, name)[which] for name in self.__dataclass_fields__))
+
+
+class Held:
+    """Columns of one length, part by part as they come. Many rows are not held twice on the way, and their ticks and numbers are kept in half the
+    room, while all are so small that their sums and differences are told as well."""
+
+    def __init__(self) -> None:
+        self.count = 0
+        self._few: list[dict[str, NDArray[Any]]] = []
+        self._many: dict[str, Column] = {}
+
+    def add(self, **parts: NDArray[Any] | None) -> None:
+        """More rows of each column; None where there is no such column."""
+        there = {name: values for name, values in parts.items() if values is not None}
+        self.count += len(next(iter(there.values())))
+        self._few.append(there)
+        if self._many or self.count >= MANY:
+            for few in self._few:
+                for name, values in few.items():
+                    self._add(name, values)
+            self._few = []
+
+    def _add(self, name: str, values: NDArray[Any]) -> None:
+        wide = values.dtype == np.int64
+        narrow = wide and (not len(values) or (int(values.min()) > -NARROW and int(values.max()) < NARROW))
+        own = self._many.setdefault(name, Column(np.int32 if narrow else values.dtype))
+        if own.kind == np.int32 and wide and not narrow:
+            before, own = own, Column(np.int64)
+            own.add(before.whole())
+            self._many[name] = own
+        own.add(values)
+
+    def whole(self) -> dict[str, Any]:
+        """All of them by name; nothing is added any more."""
+        if self._many:
+            return {name: own.whole() for name, own in self._many.items()}
+        if len(self._few) == 1:
+            return dict(self._few[0])
+        return {name: np.concatenate([few[name] for few in self._few]) for name in (self._few[0] if self._few else ())}
+
+
+MANY = 1 << 18  # rows from which on their room matters
+NARROW = 1 << 30
 
 
 @dataclass(eq=False)

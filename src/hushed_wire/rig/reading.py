@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property, partial
 from typing import Any
@@ -11,18 +11,20 @@ from typing import Any
 import numpy as np
 
 from ..bus.base import BESIDE
-from ..bus.channel import Channel
+from ..bus.channel import OVER_WORDS, Channel, made_whole
 from ..bus.scan import Scan
-from ..bus.words import CUT
+from ..bus.words import CUT, Addresses, Held, Transactions, Words
 from ..errors import HushedError
 from ..part import Commands, Panel, Part
 from ..part.bring_up import set_up_in
 from ..part.chips import Chips, model_for
 from ..part.expander import States, output_trace
+from ..part.framing import Payload
 from ..part.glass import Glass
 from ..part.model import NEVER, Model
 from ..part.output_pins import pins_of
 from ..part.scanned import ScannedMemory
+from ..room import give_back
 from ..trace import Trace, joined
 from ..trace.model import Samples
 from .decoder import Decoded, RigDecoder, Told
@@ -33,6 +35,7 @@ __all__ = ["DeviceReading", "Reading", "as_piece", "decode", "hear"]
 OPENING = 4  # steps with which set-ups begin
 NOBODY: Mapping[str, Callable[[Any], None]] = {}
 FEW_STEPS = 2  # a set-up of no more than these may be part of each update
+ROOM_OF_A_WORD, OFTEN = 32, 32 << 20  # bytes, about, and after how many of them memory is given back
 PIECE = 1 << 19  # changes that a whole trace is decoded in: what they need on the way fits into the cache
 
 
@@ -110,7 +113,10 @@ def decode(trace: Trace, rig: Rig, only: str = "", heard: Channel | None = None)
     known already. Raises HushedError where none was."""
     trace = trace.turned_as(rig.turned)
     decoder = RigDecoder(rig, trace.names, trace.tick, only, heard=heard)
-    pieces = [*map(decoder.feed, trace.pieces(PIECE) if heard is None else [trace]), decoder.finish()]
+    pieces = _Pieces()
+    for piece in trace.pieces(PIECE) if heard is None else [trace]:
+        pieces.take(decoder.feed(piece))
+    pieces.take(decoder.finish())
     return _whole(trace, rig, pieces, decoder.absent)
 
 
@@ -130,17 +136,76 @@ def hear(
     beside = {bus.lines[role] for bus in rig.bus for role in BESIDE if role in bus.lines}
     beside |= {bus.lines[role] for bus in rig.bus for bridge in rig.bridge for role in bridge.direct if role in bus.lines}
     mask = sum(1 << line for line in {*lines, *(names.index(line) for line in beside if line in names)})
-    pieces: list[Decoded] = []
+    pieces = _Pieces()
 
     def kept() -> Iterator[Trace]:
         for block in blocks:
             turned = block.turned_as(rig.turned)
-            pieces.append(decoder.feed(turned))
+            pieces.take(decoder.feed(turned))
             yield turned.only(mask)
 
     thin = joined(kept())
-    pieces.append(decoder.finish())
+    pieces.take(decoder.finish())
     return _whole(thin, rig, pieces, decoder.absent)
+
+
+class _Said:
+    """What a channel said, put together as it comes."""
+
+    def __init__(self) -> None:
+        self.words, self.table, self.who = Held(), Held(), Held()
+        self.last: Channel | None = None
+
+    def take(self, own: Channel) -> None:
+        """The next piece."""
+        ahead = self.words.count
+        self.words.add(**own.words.columns, **{name: getattr(own, name) for name in OVER_WORDS})
+        self.table.add(**replace(own.table, first=own.table.first + ahead, last=own.table.last + ahead).columns)
+        if own.who is not None:
+            self.who.add(**replace(own.who, first=own.who.first + ahead).columns)
+        self.last = own.silent()
+
+    def whole(self) -> Channel:
+        """All of it."""
+        assert self.last is not None
+        columns = self.words.whole()
+        over = {name: columns.pop(name, None) for name in OVER_WORDS}
+        who = None if self.last.who is None else Addresses(**self.who.whole())
+        table, who = made_whole(Transactions(**self.table.whole()), who)
+        return replace(self.last, words=Words(**columns), table=table, who=who, **over)
+
+
+class _Pieces:
+    """What pieces of a capture said, put together as they come: nothing is held twice."""
+
+    def __init__(self) -> None:
+        self.said: dict[tuple[str, int], _Said] = {}
+        self.driven: dict[str, list[States]] = {}
+        self._spoken: dict[tuple[str, int], list[tuple[Commands, bool]]] = {}
+        self._payloads: dict[tuple[str, int], Held] = {}
+        self._room = 0  # bytes of the pieces since memory was given back
+
+    def take(self, piece: Decoded) -> None:
+        """The next piece."""
+        self._room += sum(ROOM_OF_A_WORD * len(channel.words) for channel in piece.channels)
+        if self._room > OFTEN:
+            give_back()
+            self._room = 0
+        for channel in piece.channels:
+            self.said.setdefault((channel.bus, channel.number), _Said()).take(channel)
+        for bridge in piece.driven:
+            self.driven.setdefault(bridge.bridge, []).append(bridge.states)
+        for one in piece.commands:
+            own = self._payloads.setdefault((one.device, one.chip), Held())
+            commands = replace(one.commands, payload=one.commands.payload.none(), first=one.commands.first + own.count)
+            own.add(**one.commands.payload.columns)
+            self._spoken.setdefault((one.device, one.chip), []).append((commands, one.going_on))
+
+    def commands(self, part: Part, key: tuple[str, int]) -> Commands:
+        """Those of one chip of a device."""
+        out = Commands.join(part, self._spoken.pop(key, []))
+        held = self._payloads.pop(key, None)
+        return out if held is None else replace(out, payload=Payload(**held.whole()))
 
 
 def as_piece(reading: Reading) -> Decoded:
@@ -153,38 +218,25 @@ def as_piece(reading: Reading) -> Decoded:
     return Decoded(reading.channels, told)
 
 
-def _whole(trace: Trace, rig: Rig, pieces: list[Decoded], absent: dict[str, HushedError]) -> Reading:
-    """The pieces joined, which are let go on the way: a long capture is held once."""
+def _whole(trace: Trace, rig: Rig, pieces: _Pieces, absent: dict[str, HushedError]) -> Reading:
+    """What the pieces said of a trace."""
     out = Reading(trace, rig, absent=absent)
-    told: dict[tuple[str, int], list[Channel]] = {}
-    driven: dict[str, list[States]] = {}
-    spoken: dict[tuple[str, int], list[tuple[Commands, bool]]] = {}
-    for piece in pieces:
-        for channel in piece.channels:
-            told.setdefault((channel.bus, channel.number), []).append(channel)
-        for bridge in piece.driven:
-            driven.setdefault(bridge.bridge, []).append(bridge.states)
-        for one in piece.commands:
-            spoken.setdefault((one.device, one.chip), []).append((one.commands, one.going_on))
-    pieces.clear()
     buses = [bus.name for bus in rig.bus]
-    order = sorted(told, key=lambda key: buses.index(key[0]) if key[0] in buses else len(buses))
-    out.channels = [Channel.join(told.pop(key)) for key in order]
-    out.driven = {bridge: States.join(states) for bridge, states in driven.items()}
+    order = sorted(pieces.said, key=lambda key: buses.index(key[0]) if key[0] in buses else len(buses))
+    out.channels = [pieces.said.pop(key).whole() for key in order]
+    out.driven = {bridge: States.join(states) for bridge, states in pieces.driven.items()}
     for bus in rig.bus:
         if bus.name in absent or not any(channel.bus == bus.name for channel in out.channels):
             continue
         for device in rig.device:
             if rig.way_to(device)[0] is bus:
-                out.devices.append(_device_reading(out, device, spoken))
+                out.devices.append(_device_reading(out, device, pieces))
     return out
 
 
-def _device_reading(
-    reading: Reading, device: Device, spoken: dict[tuple[str, int], list[tuple[Commands, bool]]]
-) -> DeviceReading:
+def _device_reading(reading: Reading, device: Device, pieces: _Pieces) -> DeviceReading:
     rig, trace, target = reading.rig, reading.trace, reading.rig.target(device)
-    chips = [Commands.join(target.part, spoken.pop((device.name, chip), [])) for chip in range(target.chips)]
+    chips = [pieces.commands(target.part, (device.name, chip)) for chip in range(target.chips)]
     up = all(set_up_in(target.part, own.names) for own in chips) and _from_reset(trace, rig, device, chips, reading.channels)
     up = up or (target.part.memory.kind == "chain" and any(len(own) for own in chips))  # each update is a whole one
     scan = None

@@ -12,9 +12,8 @@ from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, TypeVar
 
-import numpy as np
-
 from ..errors import HushedError
+from ..room import keep
 from ..written_file import replace_file
 from .model import Samples, Trace, joined
 from .stream import Stream, open_stream
@@ -41,7 +40,6 @@ STRANGERS = {
 }
 
 
-ROOM = 31 << 20  # bytes: glibc follows no larger ones
 PIECE = 1 << 19  # changes of a block of what was read whole
 Piece = TypeVar("Piece", Trace, Samples)
 
@@ -102,20 +100,12 @@ def open_capture(
     Raises HushedError naming file, place and remedy.
     """
     stream = open_stream(path, stdin)
-    _keep_room()
+    keep()
     try:
         return _opened(stream, raw, rate, wanted, named, threshold, hysteresis, cores)
     except BaseException:
         stream.close()
         raise
-
-
-def _keep_room() -> None:
-    """Has the C library keep what blocks of a capture leave behind for the next ones, instead of giving it back and having it zeroed anew.
-
-    Its bounds for that follow the largest memory that was freed (in glibc; elsewhere this does nothing). None of it is touched.
-    """
-    np.empty(ROOM, np.uint8)
 
 
 def _opened(

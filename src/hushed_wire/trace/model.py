@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError, nearest
+from ..room import LARGE
 
 __all__ = [
     "MAX_LINES",
@@ -383,25 +384,43 @@ def fold(
     return _without_repeats(times[group_end], levels, unknown)
 
 
+AHEAD = 64 << 20  # bytes that a long column has room for from the start
+
+
 class Column:
-    """A column that grows at its end. Room is taken ahead, which costs nothing until it is used, so that what is there is seldom moved."""
+    """A column that grows at its end, without being held twice on the way. Room is taken ahead, which costs nothing until it is used."""
 
     def __init__(self, kind: Any) -> None:
-        self.all = np.empty(0, kind)
+        self.kind = np.dtype(kind)
         self.count = 0
+        self._few: list[NDArray[Any]] = []  # what is there of a short one
+        self._all: NDArray[Any] | None = None
 
     def add(self, values: NDArray[Any]) -> None:
         """More of them."""
         needed = self.count + len(values)
-        if needed > len(self.all):
-            self.all.resize(max(needed, len(self.all) * 5 // 4, 1 << 16), refcheck=False)
-        self.all[self.count : needed] = values
+        if self._all is None and needed * self.kind.itemsize < LARGE:
+            self._few.append(values.astype(self.kind))  # a copy: what it is part of is let go
+            self.count = needed
+            return
+        if self._all is None:
+            self._all = np.empty(max(needed, AHEAD // self.kind.itemsize), self.kind)
+            at = 0
+            for few in self._few:
+                self._all[at : at + len(few)] = few
+                at += len(few)
+            self._few = []
+        if needed > len(self._all):
+            self._all.resize(max(needed, len(self._all) * 5 // 4), refcheck=False)
+        self._all[self.count : needed] = values
         self.count = needed
 
     def whole(self) -> NDArray[Any]:
         """All of them; nothing is added any more."""
-        self.all.resize(self.count, refcheck=False)
-        return self.all
+        if self._all is None:
+            return np.concatenate([np.empty(0, self.kind), *self._few])
+        self._all.resize(self.count, refcheck=False)
+        return self._all
 
 
 def joined(blocks: Iterable[Trace]) -> Trace:
@@ -414,7 +433,7 @@ def joined(blocks: Iterable[Trace]) -> Trace:
         last = replace(block, times=block.times[:0], levels=block.levels[:0], unknown=None)
         if block.unknown is not None and not blurred:
             blurred = True
-            planes[1].add(np.zeros(planes[0].count, planes[1].all.dtype))
+            planes[1].add(np.zeros(planes[0].count, planes[1].kind))
         if not len(block.times):
             continue
         unknown = (
