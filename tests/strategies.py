@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from fractions import Fraction
 
 import numpy as np
@@ -38,12 +39,12 @@ def legal(draw: st.DrawFn, part: Part) -> tuple[Command, dict[str, Value]]:
 
 
 @st.composite
-def sequences(draw: st.DrawFn, part: Part, whole: int = 0) -> list[str]:
+def sequences(draw: st.DrawFn, part: Part, whole: int = 0, ahead: Mapping[str, Value] | None = None) -> list[str]:
     """Lines of a legal sequence: commands that exist in the state they come in, and data where data may come. whole: bytes of a picture, of what takes
-    nothing else."""
+    nothing else. ahead: registers as they stand when it begins, where that is not as after a reset."""
     most = 15 if part.framings[0] == "spi-bits" else 255
     some = st.lists(st.integers(0, most), min_size=whole or 1, max_size=whole or 20).map(bytes)
-    state = {register: part.reset.get(register, "") for register in part.modes}
+    state = {register: (ahead or {}).get(register, part.reset.get(register, "")) for register in part.modes}
     bare_data = part.framings[0] in ("i2c-control-byte", "dc-line", "rs-line") and part.parameters == "command"
     out: list[str] = []
     for _ in range(draw(st.integers(1, 12))):

@@ -13,16 +13,17 @@ import numpy as np
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from hushed_wire.bus import i2c, i2c_timing, matrix, parallel, shift, spi
+from hushed_wire.bus import i2c, i2c_timing, matrix, parallel, shift, spi, words
 from hushed_wire.bus.edges_timing import measure_parallel, measure_spi
 from hushed_wire.bus.nibbles import Nibbles, Switch
 from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
 from hushed_wire.diagnosis.volts import line_volts
-from hushed_wire.trace import Trace, measured, stats
+from hushed_wire.trace import Trace, measured, model, stats
 from hushed_wire.trace.measured import Growing, Measured
 from hushed_wire.trace.threshold import Waveforms, levels
+from hushed_wire.view.moments import Moments, latched
 from strategies import traces
 
 NOISE = settings(deadline=None, max_examples=150)
@@ -473,6 +474,46 @@ class Measurements(unittest.TestCase):
             plain.append(state)
         waves = Waveforms(("A",), np.arange(len(volts)), (np.array(volts, np.float32),), Fraction(1, 10**6), len(volts), 1)
         self.assertEqual(levels(waves, 1.65, band).level_at(0, np.arange(len(volts))).tolist(), plain)
+
+
+class Kept(unittest.TestCase):
+    """What is kept of long captures, and what figures take of it."""
+
+    @given(st.lists(st.lists(st.integers(-5, 1 << 31), max_size=8), min_size=1, max_size=8), st.sampled_from([1, 12, 1 << 18]))
+    def test_columns_that_grow(self, parts: list[list[int]], many: int) -> None:
+        held, numbers = words.Held(), [np.array(part, np.int64) for part in parts]
+        with mock.patch.object(words, "MANY", many), mock.patch.object(model, "LARGE", 64), mock.patch.object(model, "AHEAD", 80):
+            for part in numbers:
+                held.add(tick=part, value=(part & 0xFF).astype(np.uint8), none=None)
+            told = held.whole()
+        every = np.concatenate(numbers)
+        self.assertEqual((held.count, told["tick"].tolist()), (len(every), every.tolist()))
+        self.assertEqual((told["value"].dtype, told["value"].tolist()), (np.uint8, (every & 0xFF).tolist()))
+        small = not len(every) or int(every.max()) < 1 << 30
+        if len(every) >= many:
+            self.assertEqual(told["tick"].dtype, np.int32 if small else np.int64)
+
+    @given(st.lists(st.integers(0, 9), min_size=1, max_size=40), st.integers(1, 7), st.floats(-1, 400), st.data())
+    def test_moments(self, steps: list[int], half: int, value: float, data: st.DataObject) -> None:
+        """Words that an edge latches: as wide as there is room for; found and taken as from a column."""
+        effect = np.cumsum(steps)
+        begin, end = latched(effect, half)
+        plain = [
+            max(at - half, min(before + half, (before + at) // 2)) if number else at - half
+            for number, (before, at) in enumerate(zip([0, *effect.tolist()], effect.tolist(), strict=False))
+        ]
+        tick = Fraction(3, 7)
+        for of, wanted in ((begin, plain), (end, (effect + half).tolist())):
+            moments = Moments(len(effect), of, tick)
+            column = np.array(wanted) * 3.0 / 7.0
+            self.assertEqual(np.asarray(moments).tolist(), column.tolist())
+            first = data.draw(st.integers(0, len(effect)))
+            self.assertEqual(moments[first : first + 5].tolist(), column[first : first + 5].tolist())
+            some = np.array(data.draw(st.lists(st.integers(0, len(effect) - 1), max_size=5)), np.int64)
+            self.assertEqual(moments[some].tolist(), column[some].tolist())
+            for at in (value, float(column[-1])):
+                for side in ("left", "right"):
+                    self.assertEqual(moments.searchsorted(at, side), int(np.searchsorted(column, at, side=side)))
 
 
 if __name__ == "__main__":

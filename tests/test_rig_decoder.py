@@ -20,6 +20,7 @@ from hushed_wire.rig import Rig, load_rig
 from hushed_wire.rig.decoder import RigDecoder
 from hushed_wire.rig.reading import decode
 from hushed_wire.rig.rehearse import rehearse, steps_of
+from hushed_wire.sequence.listing import items_of, state_of
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import Trace
 from strategies import sequences
@@ -64,9 +65,12 @@ class EveryWay(unittest.TestCase):
         target = rig.target(rig.device[0])
         start = "\n".join(line for line in start_text(target).splitlines() if not line.startswith("reset"))
         whole = size_of(target.panel) if WRAPS[target.framing].pictures else 0
+        (FOLDER / "s.hush").write_text(start + "\n")
+        sent = [send for step in steps_of(FOLDER / "s.hush", rig, []) for send in step.sends]
+        ahead = state_of(target.part, items_of(target.part, sent))
         lines = [
             line
-            for line in data.draw(sequences(target.part, whole))
+            for line in data.draw(sequences(target.part, whole, ahead))
             if "hd44780" not in WAYS[name][0] or "function-set" not in line
         ]
         (FOLDER / "s.hush").write_text("\n".join([start, *lines]) + "\n")

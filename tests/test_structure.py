@@ -15,7 +15,7 @@ SOURCE = ROOT / "src" / "hushed_wire"
 LAYERS = [
     {"cli"}, {"view", "demo"}, {"__init__"}, {"library"},
     {"comparison", "diagnosis", "link", "port", "sweep", "unravel"}, {"rig"}, {"sequence"}, {"picture"}, {"part"}, {"bus"}, {"trace"},
-    {"finding", "compiled", "units", "errors", "harmless", "small_file", "written_file", "version", "lazy", "project"},
+    {"finding", "compiled", "units", "errors", "room", "harmless", "small_file", "written_file", "version", "lazy", "project"},
 ]  # fmt: skip
 RANK = {name: rank for rank, group in enumerate(LAYERS) for name in group}
 

@@ -220,7 +220,7 @@ class Overview(unittest.TestCase):
         from matplotlib.figure import Figure
 
         scene = scene_of(reading("refused.vcd"))
-        lanes = [replace(lane, start=lane.start * 1e5, end=lane.end * 1e5) for lane in scene.lanes]
+        lanes = [replace(lane, start=np.asarray(lane.start) * 1e5, end=np.asarray(lane.end) * 1e5) for lane in scene.lanes]
         trace = replace(scene.trace, tick=scene.trace.tick * 10**5)
         span = trace.seconds(trace.start), trace.seconds(trace.end)
         scene = replace(scene, trace=trace, lanes=lanes, span=span, spans=[(1.0, 2.0, "#d6322c"), (30.0, 31.0, "#d9a400")])

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ctypes
-import sys
 from typing import Any
 
 __all__ = ["LARGE", "give_back", "keep"]
@@ -15,9 +14,10 @@ TRIM_THRESHOLD, MMAP_THRESHOLD = -1, -3  # numbers of mallopt (malloc.h)
 
 def _library() -> Any:
     """The C library, None where it cannot be told."""
-    if not sys.platform.startswith("linux"):
+    try:
+        library = ctypes.CDLL(None)
+    except (TypeError, OSError):
         return None
-    library = ctypes.CDLL(None)
     return library if hasattr(library, "mallopt") and hasattr(library, "malloc_trim") else None
 
 

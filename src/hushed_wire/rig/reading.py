@@ -170,6 +170,9 @@ class _Said:
         assert self.last is not None
         columns = self.words.whole()
         over = {name: columns.pop(name, None) for name in OVER_WORDS}
+        for name in ("start", "end"):  # words that an edge latches begin and end with it
+            if np.array_equal(columns[name], columns["effect"]):
+                columns[name] = columns["effect"]
         who = None if self.last.who is None else Addresses(**self.who.whole())
         table, who = made_whole(Transactions(**self.table.whole()), who)
         return replace(self.last, words=Words(**columns), table=table, who=who, **over)

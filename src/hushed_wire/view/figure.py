@@ -271,6 +271,18 @@ def _name(axis: Axes, text: str) -> None:
     axis.tick_params(axis="x", length=3, color="#c8d0d9", labelbottom=False)
 
 
+def _apart(boxes: Boxes, first: int, last: int, narrow: float) -> NDArray[np.int64]:
+    """Which of some boxes, counted from the first of them, do not go on with the one before: both narrow, and next to each other."""
+    out = [np.zeros(1, np.int64)]
+    for at in range(first, last - 1, overview.AT_ONCE):
+        some = slice(at, min(at + overview.AT_ONCE + 1, last))
+        start, end = boxes.start[some], boxes.end[some]
+        slim = end - start < narrow
+        joins = slim[1:] & slim[:-1] & (start[1:] - end[:-1] < narrow)
+        out.append(np.flatnonzero(~joins) + 1 + (at - first))
+    return np.concatenate(out)
+
+
 def _lane(
     axis: Axes, boxes: Boxes, low: float, high: float, origin: float, pixels: float, unnamed: dict[str, int] | None = None
 ) -> None:
@@ -280,17 +292,13 @@ def _lane(
     from matplotlib.collections import PolyCollection
 
     axis.set_ylim(0, 1)
-    first = int(np.searchsorted(boxes.end, low, side="right"))
-    last = int(np.searchsorted(boxes.start, high, side="left"))
+    first, last = int(boxes.end.searchsorted(low, side="right")), int(boxes.start.searchsorted(high, side="left"))
     if first >= last:
         return
     scale = pixels / (high - low)
-    start, end = boxes.start[first:last], boxes.end[first:last]
-    narrow = end - start < NARROW / scale
-    joins = narrow[1:] & narrow[:-1] & (start[1:] - end[:-1] < NARROW / scale)
-    begin = np.append(0, np.flatnonzero(~joins) + 1)
-    finish = np.append(begin[1:], len(start))
-    left, right = np.maximum(start[begin], low), np.minimum(end[finish - 1], high)
+    begin = _apart(boxes, first, last, NARROW / scale)
+    finish = np.append(begin[1:], last - first)
+    left, right = np.maximum(boxes.start[first + begin], low), np.minimum(boxes.end[first + finish - 1], high)
     single = finish - begin == 1
     fill = np.where(single, np.array(FILLS)[boxes.fill[first:last][begin]], "#dfe5ec")
     # A merged run that holds something refused says so by its colour.

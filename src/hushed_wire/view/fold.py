@@ -88,7 +88,7 @@ def _through(scene: Scene, folds: Folds) -> Scene:
     tick = trace.tick
     times = np.round(folds.to(trace.times * float(tick)) / float(tick)).astype(np.int64)
     end = round(float(folds.to(np.array([trace.end * float(tick)]))[0]) / float(tick))
-    lanes = [replace(lane, start=folds.to(lane.start), end=folds.to(lane.end)) for lane in scene.lanes]
+    lanes = [replace(lane, start=folds.to(np.asarray(lane.start)), end=folds.to(np.asarray(lane.end))) for lane in scene.lanes]
     spans = [(float(folds.to(np.array([a]))[0]), float(folds.to(np.array([b]))[0]), colour) for a, b, colour in scene.spans]
     marks = folds.to(scene.marks[0]), scene.marks[1]
     return replace(

@@ -3,7 +3,7 @@ which part of it is drawn below. Whatever is there takes a pixel or more, howeve
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,10 +39,10 @@ def draw(axis: Axes, scene: Scene, window: tuple[float, float], pixels: int) -> 
     for boxes in scene.lanes:
         if boxes.plural == "commands":
             _paint(image[1], AMBER, _share(boxes, boxes.fill == DATA, columns))
-            _paint(image[1], TOLD, _marked(boxes.start[boxes.fill == COMMAND], columns))
+            _paint(image[1], TOLD, _marked(boxes.start[np.flatnonzero(boxes.fill == COMMAND)], columns))
         else:
-            _paint(image[0], WORDS, _share(boxes, np.ones(len(boxes.start), bool), columns))
-    refused = [boxes.start[boxes.fill == REFUSED] for boxes in scene.lanes]
+            _paint(image[0], WORDS, _share(boxes, None, columns))
+    refused = [boxes.start[np.flatnonzero(boxes.fill == REFUSED)] for boxes in scene.lanes]
     wrong = _marked(np.concatenate([np.empty(0), *refused]), columns)
     wrong = np.maximum.reduce([wrong, np.roll(wrong, 1), np.roll(wrong, -1)])  # one of many must not be looked for
     for row in image:
@@ -64,13 +64,16 @@ def draw(axis: Axes, scene: Scene, window: tuple[float, float], pixels: int) -> 
         axis.text(at, -0.12, text, ha=side, va="top", transform=axis.transAxes, fontsize=8, color=QUIET)
 
 
-def _share(boxes: Boxes, which: NDArray[np.bool_], columns: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The share of each column (n,) that some boxes cover, whose edges are `columns` (n + 1,); what lasts no time counts as a hundredth."""
-    own = np.flatnonzero(which)
-    if bool((np.diff(boxes.start) < 0).any()):
-        own = own[np.argsort(boxes.start[own], kind="stable")]
+def _share(boxes: Boxes, which: NDArray[np.bool_] | None, columns: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The share of each column (n,) that boxes cover, some or all of them, whose edges are `columns` (n + 1,); what lasts no time counts as a
+    hundredth. They come in the order in which they begin."""
     covered, marked, until = np.zeros(len(columns) - 1), np.zeros(len(columns) - 1), -np.inf
-    for some in (own[at : at + AT_ONCE] for at in range(0, len(own), AT_ONCE)):
+    for at in range(0, len(boxes.start), AT_ONCE):
+        some: Any = slice(at, at + AT_ONCE)
+        if which is not None:
+            some = np.flatnonzero(which[some]) + at
+            if not len(some):
+                continue
         start, end = boxes.start[some], np.maximum.accumulate(np.maximum(boxes.end[some], until))
         marked = np.maximum(marked, _marked(start, columns))
         start = np.maximum(start, np.concatenate([[until], end[:-1]]))  # what overlaps counts once

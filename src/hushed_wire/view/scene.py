@@ -19,6 +19,7 @@ from ..rig import DeviceReading
 from ..rig.reading import Reading
 from ..sequence.listing import as_hush
 from ..trace import Trace
+from .moments import Moments, latched
 from .radix import spelled
 
 __all__ = [
@@ -40,6 +41,7 @@ __all__ = [
 ADDRESS, BYTE, REFUSED, COMMAND, DATA = range(5)  # what a box is, a byte each; in which colour it is drawn
 FILLS = ("#cfe3ff", "#eef2f6", "#ffc9c4", "#d6f2dc", "#fff0cc")
 MOST_LANES = 4
+MANY_WORDS = 1 << 20  # the first ones of very many show how far apart they usually are
 SPANS = {"fault": "#d6322c", "warning": "#d9a400"}
 
 
@@ -47,8 +49,8 @@ SPANS = {"fault": "#d6322c", "warning": "#d9a400"}
 class Boxes:
     """Boxes of one lane: start, end (seconds), what each is, and `label(i)`: its forms, the longest first. height: its share."""
 
-    start: NDArray[np.float64]
-    end: NDArray[np.float64]
+    start: NDArray[np.float64] | Moments
+    end: NDArray[np.float64] | Moments
     fill: NDArray[np.uint8]
     label: Callable[[int], Sequence[str]]
     plural: str
@@ -157,7 +159,11 @@ def focus_of(scene: Scene, findings: list[Finding]) -> tuple[float, float]:
     lasts, begin = last - first.start, first.start
     span = max(FEWEST * word, 1.5 * lasts) if lasts <= MOST * word else SOME * word
     if lasts > MOST * word:
-        said = [float(lane.start[at]) for lane in scene.lanes if (at := int(np.searchsorted(lane.end, begin))) < len(lane.start)]
+        said = [
+            float(lane.start[at : at + 1][0])
+            for lane in scene.lanes
+            if (at := int(lane.end.searchsorted(begin))) < len(lane.start)
+        ]
         begin = max(begin, min(said, default=begin))
     low = max(start, begin - span / 5)
     return low, min(end, max(low + span, low + 1e-9))
@@ -171,18 +177,17 @@ def seconds_of(trace: Trace, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
 def _channel(trace: Trace, channel: Channel, named: bool, radix: str) -> Boxes:
     """The words of a channel; an edge-triggered bus's words last from one latching edge back to the one before, at most as the median."""
     words = channel.words
-    start, end = words.start, words.end
+    start, end = words.start.__getitem__, words.end.__getitem__
     if channel.scan is not None:
         return _pictures(trace, channel, named)
     if channel.who is not None:
         return _i2c_words(trace, words, channel.table, channel.who, channel.bus if named else "words", radix)
-    if len(words) > 1 and bool((start == end).all()):  # latched by an edge
-        step = int(np.median(np.diff(words.effect)))
-        start, end = words.effect - step // 2, words.effect + step // 2
-        before = np.concatenate([[start[0]], np.minimum(end[:-1], (words.effect[1:] + words.effect[:-1]) // 2)])
-        start = np.maximum(start, before)
-    data = np.zeros(len(words), bool) if channel.dc is None else channel.dc == 1
-    fill = np.where(words.unclear, np.uint8(REFUSED), np.where(data, np.uint8(DATA), np.uint8(BYTE)))
+    if len(words) > 1 and bool((words.start == words.end).all()):  # latched by an edge
+        start, end = latched(words.effect, int(np.median(np.diff(words.effect[:MANY_WORDS]))) // 2)
+    fill = np.full(len(words), BYTE, np.uint8)
+    if channel.dc is not None:
+        fill[channel.dc == 1] = DATA
+    fill[words.unclear] = REFUSED
 
     def label(index: int) -> Sequence[str]:
         value = spelled(int(words.value[index]), channel.bits, radix)
@@ -190,7 +195,8 @@ def _channel(trace: Trace, channel: Channel, named: bool, radix: str) -> Boxes:
         return (f"{value} read", value) if read else (value,)
 
     title = f"{channel.bus}{' ' + channel.select if channel.select else ''}" if named else "words"
-    return Boxes(seconds_of(trace, start), seconds_of(trace, end), fill, label, "words", title, 0.6)
+    begins, ends = (Moments(len(words), of, trace.tick) for of in (start, end))
+    return Boxes(begins, ends, fill, label, "words", title, 0.6)
 
 
 def _pictures(trace: Trace, channel: Channel, named: bool) -> Boxes:
@@ -236,7 +242,8 @@ def _i2c_words(trace: Trace, words: Words, table: Transactions, who: Addresses, 
             f"{value >> 1:02X}",
         )
 
-    return Boxes(seconds_of(trace, words.start), seconds_of(trace, words.end), fill, label, "words", title, 0.6)
+    begins, ends = (Moments(len(words), own.__getitem__, trace.tick) for own in (words.start, words.end))
+    return Boxes(begins, ends, fill, label, "words", title, 0.6)
 
 
 def _commands(trace: Trace, devices: list[DeviceReading]) -> Boxes:

@@ -83,15 +83,15 @@ def _edges(trace: Trace, low: float, high: float) -> int:
 
 
 def _count(lane: Boxes, low: float, high: float) -> int:
-    return int(np.searchsorted(lane.start, high) - np.searchsorted(lane.end, low))
+    return int(lane.start.searchsorted(high) - lane.end.searchsorted(low))
 
 
 def _boxes(lane: Boxes, low: float, high: float, begin: float) -> list[list[Any]]:
-    first, last = int(np.searchsorted(lane.end, low)), int(np.searchsorted(lane.start, high))
+    first, last = int(lane.end.searchsorted(low)), int(lane.start.searchsorted(high))
     return [
         [
-            _us(float(lane.start[k]) - begin),
-            _us(float(lane.end[k]) - begin),
+            _us(float(lane.start[k : k + 1][0]) - begin),
+            _us(float(lane.end[k : k + 1][0]) - begin),
             FILLS.get(int(lane.fill[k]), "byte"),
             harmless(lane.label(k)[0]),
         ]

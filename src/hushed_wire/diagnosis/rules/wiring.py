@@ -69,6 +69,7 @@ def _together(case: Case, a: str, b: str, slack: int) -> tuple[float, float]:
     """The share of a line's changes at which another one changes, too; and of the moments at which both have settled that of those at which they have
     the same level: two that are each other's opposite do not touch."""
     near = moves = same = settled = 0
+    total = case.moves(b)
     for part in case.stretches():
         one, two = (part.edges(case.roles[role]).times[1:] for role in (a, b))
         moves += len(two)
@@ -76,7 +77,10 @@ def _together(case: Case, a: str, b: str, slack: int) -> tuple[float, float]:
             after = np.clip(np.searchsorted(one, two), 0, len(one) - 1)
             apart = np.minimum(np.abs(one[after] - two), np.abs(one[np.maximum(after - 1, 0)] - two))
             near += int(np.count_nonzero(apart <= slack))
-        at = np.union1d(one, two)
+        if near + max(0, total - moves) < TOGETHER * total:
+            return 0.0, 0.0  # whatever comes, they are not; a long capture need not be read on
+        at = np.sort(np.concatenate([one, two]))
+        at = at[np.append(True, at[1:] > at[:-1])[: len(at)]]
         if not len(at):
             continue
         at = at[np.append(np.diff(at) > 2 * slack, True)] + slack
