@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError, nearest
-from ..room import LARGE
+from ..room import LARGE, give_back
 
 __all__ = [
     "MAX_LINES",
@@ -149,6 +149,8 @@ class Trace:
         keep = np.empty(len(level), dtype=bool)
         keep[:1] = True
         np.not_equal(level[1:], level[:-1], out=keep[1:])
+        if keep.all():  # the only line that moves
+            return Edges(self.times, level, self.end)
         at = np.flatnonzero(keep)
         if self.unknown is None and len(at):  # then both levels take turns
             first = int(level[0])
@@ -384,6 +386,7 @@ def fold(
     return _without_repeats(times[group_end], levels, unknown)
 
 
+OFTEN = 4 << 20  # changes after which what lies free is given back
 AHEAD = 64 << 20  # bytes that a long column has room for from the start
 
 
@@ -426,7 +429,7 @@ class Column:
 def joined(blocks: Iterable[Trace]) -> Trace:
     """Blocks of one capture, in order, as one trace without repeats. A block is copied and let go, so a long capture is held once."""
     times, planes = Column(np.int64), [Column(np.uint8), Column(np.uint8)]  # levels, and what is unknown
-    blurred, before, last = False, None, None
+    blurred, before, last, since = False, None, None, 0
     for block in blocks:
         if last is None:
             planes = [Column(block.levels.dtype), Column(block.levels.dtype)]
@@ -448,10 +451,16 @@ def joined(blocks: Iterable[Trace]) -> Trace:
         # What a block begins with is most often the state that was there.
         which: Any = keep if not keep[1:].all() else slice(0 if keep[0] else 1, None)
         times.add(block.times[which])
+        since += len(block.times)
+        if since > OFTEN:
+            give_back()
+            since = 0
         planes[0].add(block.levels[which])
         if blurred:
             planes[1].add(unknown[which])
     if last is None:
         raise HushedError("the capture holds nothing")
     dark = planes[1].whole() if blurred else None
+    if times.count > OFTEN:
+        give_back()
     return replace(last, times=times.whole(), levels=planes[0].whole(), unknown=dark if dark is not None and dark.any() else None)

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 __all__ = ["looks_like", "nearest_form", "opened", "write"]
 
 ROWS = 1 << 17
-PIECE = 8 << 20  # bytes that are parsed at once
+PIECE = 4 << 20  # bytes that are parsed at once
 WORKERS = 2  # pieces parsed side by side: the parser lets go of the interpreter's lock
 LONGEST_ROW = 1 << 20  # bytes
 LONGEST_FOOTER = 32  # lines behind the table
