@@ -22,7 +22,7 @@ def _library() -> Any:
 
 
 def keep() -> None:
-    """Has what a block leaves behind kept for the next one."""
+    """Has what a block leaves behind kept for the next one, in the whole process: for programs, not for libraries."""
     library = _library()
     if library is not None:
         library.mallopt(MMAP_THRESHOLD, LARGE)

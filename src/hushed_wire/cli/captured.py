@@ -54,8 +54,10 @@ LIVE_HEAD = 2_000  # the same of a pipe whose lines are named: somebody may be w
 
 def open_source(args: argparse.Namespace, wanted: list[str] | None = None, again: bool = False) -> Source:
     """Opens the capture as the options say. again: those that play no role were told already."""
+    from ..room import keep
     from ..trace import open_capture
 
+    keep()
     threshold, hysteresis = args.threshold, args.hysteresis
     if hysteresis is not None and hysteresis < 0:
         raise HushedError("a hysteresis below zero", where="--hysteresis", remedy="give the full width of the band, like 0.2V")

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, TypeVar
 
 from ..errors import HushedError
-from ..room import keep
 from ..written_file import replace_file
 from .model import Samples, Trace, joined
 from .stream import Stream, open_stream
@@ -100,7 +99,6 @@ def open_capture(
     Raises HushedError naming file, place and remedy.
     """
     stream = open_stream(path, stdin)
-    keep()
     try:
         return _opened(stream, raw, rate, wanted, named, threshold, hysteresis, cores)
     except BaseException:
