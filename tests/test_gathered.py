@@ -19,7 +19,8 @@ from hushed_wire.cli import captured
 from hushed_wire.cli.main import main
 from hushed_wire.diagnosis import judge
 from hushed_wire.diagnosis.gathered import AtHand, PassingBy
-from hushed_wire.rig import Rig, Setup, load_rig
+from hushed_wire.rig import Rig, Setup, conditions, load_rig
+from hushed_wire.rig.conditions import counted, holds, parse_condition
 from hushed_wire.rig.reading import decode
 from hushed_wire.trace import Trace, joined, measured, read_capture
 from hushed_wire.trace.model import UNKNOWN
@@ -167,6 +168,26 @@ class Lines(unittest.TestCase):
                     first = {lasted: min(when for other, _, when in wanted if other == lasted) for lasted in counts}
                     self.assertEqual(dict(zip(told.value.tolist(), told.count.tolist(), strict=True)), counts)
                     self.assertEqual(dict(zip(told.value.tolist(), told.when.tolist(), strict=True)), first)
+
+    @given(traces(2, 3, 120), st.integers(1, 40), st.integers(1, 60), st.data())
+    @settings(deadline=None, max_examples=150)
+    def test_conditions_are_counted_in_pieces_as_in_the_whole(
+        self, trace: Trace, size: int, at_once: int, data: st.DataObject
+    ) -> None:
+        tests = [f"{what}={line}" for what in ("rise", "fall", "edge") for line in trace.names]
+        tests += [
+            f"{what}({line}){sign}{lasts}us"
+            for what in ("high", "low")
+            for line in trace.names
+            for sign, lasts in (("<", 3), (">", 1), (">=", 2))
+        ]
+        parts = data.draw(st.lists(st.sampled_from(tests), min_size=1, max_size=3))
+        text = data.draw(st.sampled_from([" and ", " or "])).join(parts)
+        condition, lines, words, negated = parse_condition(text)
+        self.assertEqual((words, negated), (False, False))
+        with mock.patch.object(conditions, "AT_ONCE", at_once):
+            count = counted(condition, trace.pieces(size), [trace.index(line) for line in lines])
+        self.assertEqual(count, len(holds(condition, trace, list)), text)
 
     @given(traces(1, 3, 80), st.integers(2, 30), st.integers(1, 12), st.integers(0, 40))
     @settings(deadline=None, max_examples=80)

@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from fractions import Fraction
 from itertools import chain
 from pathlib import Path
@@ -31,6 +32,7 @@ __all__ = [
     "gathered",
     "heard",
     "in_window",
+    "lines_going_by",
     "load_any",
     "open_source",
     "picked",
@@ -282,19 +284,37 @@ def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, 
     return source, reading.trace, plan, lambda: reading
 
 
-def of_lines(args: argparse.Namespace, lines: Sequence[str]) -> tuple[Source, Trace, None, Callable[[], Reading]]:
-    """The capture with no more of it than some lines, as `heard` gives it, where nobody asks what was said."""
-    from ..trace import joined
+@contextmanager
+def lines_going_by(args: argparse.Namespace, lines: Sequence[str]) -> Iterator[tuple[Source, Iterator[Trace], list[int]]]:
+    """A capture, its blocks with no more of it than some lines, and their numbers."""
     from ..view.progress import Bar
 
     with Bar(getattr(args, "quiet", False)) as bar:
         source, head, rest = _opening(args, bar, LOOKED_AT, lines)
         empty = empty_trace(source)
         with located(source.path):
-            mask = sum(1 << empty.index(line) for line in lines)
+            numbers = [empty.index(line) for line in lines]
+        mask = sum(1 << number for number in {*numbers})
         turned = plan_for(empty, args).rig.turned if args.rig else frozenset[str]()
-        trace = joined(block.turned_as(turned).only(mask) for block in _let_go(head, rest))
-    warn(trace.notes)
+        notes: list[Any] = []
+
+        def blocks() -> Iterator[Trace]:
+            for block in _let_go(head, rest):
+                own = block.turned_as(turned).only(mask)
+                notes[:] = own.notes
+                yield own
+
+        with located(source.path):
+            yield source, blocks(), numbers
+    warn(notes)
+
+
+def of_lines(args: argparse.Namespace, lines: Sequence[str]) -> tuple[Source, Trace, None, Callable[[], Reading]]:
+    """The capture with no more of it than some lines, as `heard` gives it, where nobody asks what was said."""
+    from ..trace import joined
+
+    with lines_going_by(args, lines) as (source, blocks, _):
+        trace = joined(blocks)
 
     def nothing_said() -> Reading:
         raise HushedError("the capture was read for its lines alone", where=source.path)

@@ -38,13 +38,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
-    from ..rig.conditions import holds, parse_condition
+    from ..rig.conditions import counted, holds, parse_condition
 
     if args.context < 0 or args.most < 0:
         raise HushedError("--context and --most count from 0 up", remedy="like --context 2")
-    condition, lines, words = parse_condition(args.condition)
+    condition, lines, words, negated = parse_condition(args.condition)
     # The whole capture is listened to: what a window begins in the middle of is known so. Where lines alone are asked for, nothing is.
     plain = not words and (args.count or args.format == "json")
+    if plain and args.count and not negated and args.start is None and args.end is None:
+        with captured.lines_going_by(args, lines) as (_, blocks, numbers):
+            count = counted(condition, blocks, numbers)
+        output.emit(args, f"{count}\n".encode())
+        return int(not count)
     source, trace, _, listen = captured.of_lines(args, lines) if plain else captured.heard(args, lines)
     part = captured.windowed(trace, args)
     with located(source.path):

@@ -9,18 +9,21 @@ all of them, `not` the rest of the capture. Columns throughout: a million edges 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterable, Iterator
 from functools import reduce
 from typing import NamedTuple
 
+import numpy as np
+
 from ..errors import HushedError, nearest
-from ..trace import Trace
+from ..trace import Trace, joined
 from .condition_terms import KEYED, MEASURED, ON_LINES, PLAIN, SIGNS, Condition, Subject, on_field, others
 from .reading import Reading
 from .spans import Spans
 
-__all__ = ["Parsed", "holds", "parse_condition"]
+__all__ = ["Parsed", "counted", "holds", "parse_condition"]
 
+AT_ONCE = 1 << 20  # changes that are looked at together
 DEEPEST = 100  # brackets within one another
 TOKEN = re.compile(r"""\s*(?:(?P<quoted>"[^"]*"|'[^']*')|(?P<mark>[()])|(?P<sign><=|>=|!=|=|<|>)|(?P<word>[^\s()<>=!"']+))""")
 
@@ -30,15 +33,56 @@ def holds(condition: Condition, trace: Trace, listen: Callable[[], Reading]) -> 
     return condition(Subject(trace, listen))
 
 
+def counted(condition: Condition, blocks: Iterable[Trace], lines: Collection[int]) -> int:
+    """How often a condition on lines alone, in which nothing is negated, holds in a capture of any length, block by block.
+
+    What ends while a line has not yet done what it is doing is counted with the blocks to come, which begin as far back as that needs.
+    """
+    count, done = 0, None
+    for piece, sure in _pieces(blocks, lines):
+        spans = holds(condition, piece, _unheard)
+        fresh = spans.end < sure if done is None else (spans.end < sure) & (spans.end >= done)
+        count += int(np.count_nonzero(fresh))
+        done = sure
+    return count
+
+
+def _pieces(blocks: Iterable[Trace], lines: Collection[int]) -> Iterator[tuple[Trace, int]]:
+    """Pieces of a capture, and ahead of which tick it is sure in each what its lines did; they overlap as far as what goes on began."""
+    held: list[Trace] = []
+    for block in blocks:
+        held.append(block)
+        if sum(map(len, held)) < AT_ONCE:
+            continue
+        piece = joined(held)
+        held = [piece]
+        edges = [piece.edges(line).times for line in lines]
+        sure = min(int(times[-1]) for times in edges)
+        ahead = [times[: int(np.searchsorted(times, sure))] for times in edges]
+        if not all(len(times) > 1 for times in ahead):
+            continue  # a line that has not moved: what it does may have begun with the piece
+        back = min(int(times[-1]) for times in ahead)
+        yield piece, sure
+        held = [piece.window(int(piece.times[int(np.searchsorted(piece.times, back)) - 1]), piece.end)]
+    if held:
+        piece = joined(held)
+        yield piece, piece.end + 1
+
+
+def _unheard() -> Reading:
+    raise HushedError("the capture was read for its lines alone")
+
+
 # ---- reading ---------------------------------------------------------------------------------------------------------
 
 
 class Parsed(NamedTuple):
-    """A condition, the lines that it asks for, and whether it asks for what was said on them."""
+    """A condition, the lines that it asks for, whether it asks for what was said on them, and whether anything in it is negated."""
 
     condition: Condition
     lines: list[str]
     words: bool
+    negated: bool
 
 
 def parse_condition(text: str) -> Parsed:
@@ -47,7 +91,7 @@ def parse_condition(text: str) -> Parsed:
     out = reader.condition()
     if reader.kind:
         raise reader.wrong(f"'{reader.word}' is too much")
-    return Parsed(out, reader.lines, reader.words)
+    return Parsed(out, reader.lines, reader.words, reader.negated)
 
 
 class _Reader:
@@ -56,7 +100,7 @@ class _Reader:
         self.kind = self.word = ""
         self.depth = 0
         self.lines: list[str] = []
-        self.words = False
+        self.words = self.negated = False
         self.step()
 
     def step(self) -> str:
@@ -95,6 +139,7 @@ class _Reader:
 
     def opposite(self) -> Condition:
         """What follows a `not`."""
+        self.negated = True
         self.step()
         return _not(self.factor())
 
@@ -154,6 +199,7 @@ def _test(reader: _Reader, key: str, argument: str, sign: str, value: str) -> Co
         return PLAIN[key]
     if key in KEYED and sign in ("=", "!="):
         reader.lines += [value] if key in ON_LINES else []
+        reader.negated = reader.negated or sign == "!="
         made = KEYED[key](reader, value)
         return made if sign == "=" else others(made, key)
     if key in MEASURED and sign in SIGNS:
