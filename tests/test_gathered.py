@@ -186,8 +186,13 @@ class Lines(unittest.TestCase):
         condition, lines, words, negated = parse_condition(text)
         self.assertEqual((words, negated), (False, False))
         with mock.patch.object(conditions, "AT_ONCE", at_once):
-            count = counted(condition, trace.pieces(size), [trace.index(line) for line in lines])
-        self.assertEqual(count, len(holds(condition, trace, list)), text)
+            told = counted(condition, trace.pieces(size), [trace.index(line) for line in lines], 7)
+        whole = holds(condition, trace, list)
+        self.assertEqual(told.count, len(whole), text)
+        self.assertEqual(
+            (told.first.start.tolist(), (told.length.start, told.length.end)),
+            (sorted(whole.start.tolist())[:7], (trace.start, trace.end)),
+        )
 
     @given(traces(1, 3, 80), st.integers(2, 30), st.integers(1, 12), st.integers(0, 40))
     @settings(deadline=None, max_examples=80)

@@ -249,15 +249,18 @@ def read_by(trace: Trace, plan: Setup, path: str) -> Reading:
         return plan.read(trace)
 
 
-def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, Trace, Setup | None, Callable[[], Reading]]:
+def heard(
+    args: argparse.Namespace, lines: Sequence[str] = (), again: bool = False
+) -> tuple[Source, Trace, Setup | None, Callable[[], Reading]]:
     """The capture as it is heard while it is read, without keeping more of it than it says: its length, and of its lines those named, and those
-    beside a bus; the rig, and what was said. Where no rig can be worked out, that is raised by whoever asks what was said, if lines are named."""
+    beside a bus; the rig, and what was said. Where no rig can be worked out, that is raised by whoever asks what was said, if lines are named.
+    again: it was read before, and what there is to warn of was told."""
     from ..rig.reading import hear
     from ..trace import joined
     from ..view.progress import Bar
 
     with Bar(getattr(args, "quiet", False)) as bar:
-        source, head, rest = _opening(args, bar, LOOKED_AT, lines)
+        source, head, rest = _opening(args, bar, LOOKED_AT, lines, again)
         known = empty_trace(source) if args.rig else joined(head) if head else empty_trace(source)
         with located(source.path):
             numbers = [known.index(line) for line in lines]
@@ -280,7 +283,7 @@ def heard(args: argparse.Namespace, lines: Sequence[str] = ()) -> tuple[Source, 
         del known
         with located(source.path):
             reading = hear(_let_go(head, rest), tuple(source.names), source.tick, plan.rig, numbers)
-    warn(reading.trace.notes)
+    warn(() if again else reading.trace.notes)
     return source, reading.trace, plan, lambda: reading
 
 
@@ -343,13 +346,13 @@ def streamed(args: argparse.Namespace, bar: Bar) -> tuple[Source, Iterator[Trace
 
 
 def _opening(
-    args: argparse.Namespace, bar: Bar, most: int, lines: Sequence[str] = ()
+    args: argparse.Namespace, bar: Bar, most: int, lines: Sequence[str] = (), again: bool = False
 ) -> tuple[Source, list[Trace], Iterator[Trace | Samples]]:
     """A capture, its first blocks, of `most` changes, where these have to tell the rig (else none), and the others. lines: that matter, too."""
     from ..trace.model import as_changes
 
     wanted = wanted_lines(args)
-    source = open_source(args, None if wanted is None else [*wanted, *(line for line in lines if line not in wanted)])
+    source = open_source(args, None if wanted is None else [*wanted, *(line for line in lines if line not in wanted)], again)
     pieces = bar.over(source.pieces(), source)
     head: list[Trace] = []
     if args.rig:

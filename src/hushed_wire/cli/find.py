@@ -6,10 +6,17 @@ Exit status 1 where it holds nowhere.
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from ..errors import HushedError, located
 from . import captured, options, output
+
+if TYPE_CHECKING:
+    from ..rig.reading import Reading
+    from ..rig.spans import Spans
+    from ..trace import Trace
 
 EXAMPLES = """\
 examples:
@@ -45,11 +52,14 @@ def run(args: argparse.Namespace) -> int:
     condition, lines, words, negated = parse_condition(args.condition)
     # The whole capture is listened to: what a window begins in the middle of is known so. Where lines alone are asked for, nothing is.
     plain = not words and (args.count or args.format == "json")
-    if plain and args.count and not negated and args.start is None and args.end is None:
+    if not words and not negated and args.start is None and args.end is None and (args.count or _listed(args)):
         with captured.lines_going_by(args, lines) as (_, blocks, numbers):
-            count = counted(condition, blocks, numbers)
-        output.emit(args, f"{count}\n".encode())
-        return int(not count)
+            told = counted(condition, blocks, numbers, 0 if args.count else args.most)
+        if args.count:
+            output.emit(args, f"{told.count}\n".encode())
+        else:
+            _show(args, told.length, told.first, lambda: captured.heard(args, again=True)[3](), told.count)
+        return int(not told.count)
     source, trace, _, listen = captured.of_lines(args, lines) if plain else captured.heard(args, lines)
     part = captured.windowed(trace, args)
     with located(source.path):
@@ -66,10 +76,25 @@ def run(args: argparse.Namespace) -> int:
         ]
         output.emit(args, json_bytes({"condition": args.condition, "count": len(found), "found": found}))
     else:
-        from ..view.found import found as show
-
-        def write(out: Any) -> None:
-            show(out, trace, spans, listen, args.condition, args.context, args.most or len(spans), args.radix)
-
-        output.report(args, write)
+        _show(args, trace, spans, listen, len(spans))
     return int(not len(spans))
+
+
+def _listed(args: argparse.Namespace) -> bool:
+    """Whether some places of a long file are listed, so that it is worth being read once for these and once for what is there."""
+    return (
+        args.format != "json"
+        and args.most > 0
+        and Path(args.capture).is_file()
+        and Path(args.capture).stat().st_size >= captured.LONG
+    )
+
+
+def _show(args: argparse.Namespace, trace: Trace, spans: Spans, listen: Callable[[], Reading], count: int) -> None:
+    """The list of places. count: of all, where `spans` has no more than the first."""
+    from ..view.found import found
+
+    def write(out: Any) -> None:
+        found(out, trace, spans, listen, args.condition, args.context, args.most or count, args.radix, count)
+
+    output.report(args, write)

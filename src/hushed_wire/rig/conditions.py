@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator
+from dataclasses import dataclass, replace
 from functools import reduce
 from typing import NamedTuple
 
@@ -21,7 +22,7 @@ from .condition_terms import KEYED, MEASURED, ON_LINES, PLAIN, SIGNS, Condition,
 from .reading import Reading
 from .spans import Spans
 
-__all__ = ["Parsed", "counted", "holds", "parse_condition"]
+__all__ = ["Counted", "Parsed", "counted", "holds", "parse_condition"]
 
 AT_ONCE = 1 << 20  # changes that are looked at together
 DEEPEST = 100  # brackets within one another
@@ -33,26 +34,45 @@ def holds(condition: Condition, trace: Trace, listen: Callable[[], Reading]) -> 
     return condition(Subject(trace, listen))
 
 
-def counted(condition: Condition, blocks: Iterable[Trace], lines: Collection[int]) -> int:
-    """How often a condition on lines alone, in which nothing is negated, holds in a capture of any length, block by block.
+@dataclass(frozen=True)
+class Counted:
+    """How often a condition holds, the first places by their beginnings, and the capture, of which no more than its length is there."""
+
+    count: int
+    first: Spans
+    length: Trace
+
+
+def counted(condition: Condition, blocks: Iterable[Trace], lines: Collection[int], most: int = 0) -> Counted:
+    """How often a condition on lines alone, in which nothing is negated, holds in a capture of any length, block by block. most: places that are told.
 
     What ends while a line has not yet done what it is doing is counted with the blocks to come, which begin as far back as that needs.
     """
-    count, done = 0, None
+    count, done, start = 0, None, 0
+    first = Spans(np.empty(0, np.int64), np.empty(0, np.int64))
+    piece: Trace | None = None
     for piece, sure in _pieces(blocks, lines):
         spans = holds(condition, piece, _unheard)
         fresh = spans.end < sure if done is None else (spans.end < sure) & (spans.end >= done)
+        start = piece.start if done is None else start
         count += int(np.count_nonzero(fresh))
+        if most:
+            own = np.flatnonzero(fresh)[:most] if np.all(spans.start[1:] >= spans.start[:-1]) else np.flatnonzero(fresh)
+            both = Spans.of(np.concatenate([first.start, spans.start[own]]), np.concatenate([first.end, spans.end[own]]))
+            first = Spans(both.start[:most], both.end[:most])
         done = sure
-    return count
+    if piece is None:
+        raise HushedError("the capture holds nothing")
+    return Counted(count, first, replace(piece.only(0), times=np.array([start])))
 
 
 def _pieces(blocks: Iterable[Trace], lines: Collection[int]) -> Iterator[tuple[Trace, int]]:
     """Pieces of a capture, and ahead of which tick it is sure in each what its lines did; they overlap as far as what goes on began."""
     held: list[Trace] = []
+    wanted = AT_ONCE
     for block in blocks:
         held.append(block)
-        if sum(map(len, held)) < AT_ONCE:
+        if sum(map(len, held)) < wanted:
             continue
         piece = joined(held)
         held = [piece]
@@ -60,10 +80,12 @@ def _pieces(blocks: Iterable[Trace], lines: Collection[int]) -> Iterator[tuple[T
         sure = min(int(times[-1]) for times in edges)
         ahead = [times[: int(np.searchsorted(times, sure))] for times in edges]
         if not all(len(times) > 1 for times in ahead):
-            continue  # a line that has not moved: what it does may have begun with the piece
+            wanted = 2 * len(piece)  # a line that has not moved: what it does may have begun with the piece
+            continue
         back = min(int(times[-1]) for times in ahead)
         yield piece, sure
         held = [piece.window(int(piece.times[int(np.searchsorted(piece.times, back)) - 1]), piece.end)]
+        wanted = max(AT_ONCE, 2 * len(held[0]))
     if held:
         piece = joined(held)
         yield piece, piece.end + 1

@@ -28,11 +28,12 @@ def found(
     condition: str,
     context: int,
     most: int,
-    radix: str = "hex",
+    radix: str,
+    count: int,
 ) -> None:
-    """The table of places."""
-    times = "once" if len(spans) == 1 else f"{len(spans):,} times"
-    out.print(Text(f"{condition}: {'nowhere' if not len(spans) else times}", style="head" if len(spans) else "warning"))
+    """The table of places. count: of all, where `spans` has no more than the first."""
+    times = "once" if count == 1 else f"{count:,} times"
+    out.print(Text(f"{condition}: {'nowhere' if not count else times}", style="head" if count else "warning"))
     if not len(spans):
         return
     near = _near(trace, listen, radix)
@@ -53,8 +54,8 @@ def found(
             place = (columns[k], lasts, _window(trace, start, end)) if row == first else ("", "", "")
             table.add_row(nr, *place, text)
     out.print(table)
-    if most < len(spans):
-        out.print(Text(f"{len(spans) - most:,} more; --most 0 lists all", style="quiet"))
+    if most < count:
+        out.print(Text(f"{count - most:,} more; --most 0 lists all", style="quiet"))
 
 
 def _window(trace: Trace, start: int, end: int) -> str:
