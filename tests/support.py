@@ -10,7 +10,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,7 @@ import numpy as np
 
 import forked
 from hushed_wire.bus import i2c
+from hushed_wire.bus.channel import Channel, Said
 from hushed_wire.trace import Trace, read_capture
 
 PROGRAM = Path(sys.executable).parent / "hushed-wire"
@@ -77,6 +78,14 @@ def raw_samples(name: str, kind: str, shift: int) -> None:
     changes = np.zeros(trace.end // trace.sample, dtype=np.int64)
     changes[trace.times[1:] // trace.sample] = 1
     (demo() / name).write_bytes((trace.levels[np.cumsum(changes)].astype(np.int64) << shift).astype(kind).tobytes())
+
+
+def as_one(parts: Iterable[Channel]) -> Channel:
+    """Pieces of a channel, put together."""
+    said = Said()
+    for part in parts:
+        said.take(part)
+    return said.whole()
 
 
 def acked(*data: int) -> tuple[list[int], list[bool]]:

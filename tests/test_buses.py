@@ -20,7 +20,7 @@ from hushed_wire.rig.rehearse import rehearse
 from hushed_wire.sequence.start import start_text
 from hushed_wire.trace import vcd
 from hushed_wire.trace.sampling import sampled
-from support import payloads, program, program_json, scratch
+from support import as_one, payloads, program, program_json, scratch
 
 TICK = Fraction(1, 10**9)
 FOLDER = scratch()
@@ -404,7 +404,7 @@ class Twins(unittest.TestCase):
 
         def decoded(most: int) -> Channel:
             (decoder,) = pulse.decoders(wired, [])
-            return Channel.join([*(decoder.feed(piece) for piece in late.pieces(most)), decoder.finish()])
+            return as_one([*(decoder.feed(piece) for piece in late.pieces(most)), decoder.finish()])
 
         whole = decoded(1 << 20)
         for most in (1, 2, 7):

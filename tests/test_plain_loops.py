@@ -20,7 +20,7 @@ from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
 from hushed_wire.diagnosis.volts import line_volts
-from hushed_wire.trace import Trace, measured, model, stats
+from hushed_wire.trace import Trace, column, measured, stats
 from hushed_wire.trace.measured import Growing, Measured
 from hushed_wire.trace.threshold import Waveforms, levels
 from hushed_wire.view.moments import Moments, latched
@@ -482,7 +482,11 @@ class Kept(unittest.TestCase):
     @given(st.lists(st.lists(st.integers(-5, 1 << 31), max_size=8), min_size=1, max_size=8), st.sampled_from([1, 12, 1 << 18]))
     def test_columns_that_grow(self, parts: list[list[int]], many: int) -> None:
         held, numbers = words.Held(), [np.array(part, np.int64) for part in parts]
-        with mock.patch.object(words, "MANY", many), mock.patch.object(model, "LARGE", 64), mock.patch.object(model, "AHEAD", 80):
+        with (
+            mock.patch.object(words, "MANY", many),
+            mock.patch.object(column, "LARGE", 64),
+            mock.patch.object(column, "AHEAD", 80),
+        ):
             for part in numbers:
                 held.add(tick=part, value=(part & 0xFF).astype(np.uint8), none=None)
             told = held.whole()

@@ -18,7 +18,7 @@ from hushed_wire.trace import Trace, read_capture
 from maker.masters import TwoWire
 from maker.wave import Wave
 from maker.writers import vcd
-from support import demo, program, program_json, scratch
+from support import as_one, demo, program, program_json, scratch
 
 FOLDER = scratch()
 RIG = """
@@ -41,7 +41,7 @@ TRANSFERS = st.lists(st.lists(st.integers(0, 255), min_size=1, max_size=9), min_
 def heard(trace: Trace, size: int = 0) -> Channel:
     """What is said on lines 0 and 1, in pieces of so many changes."""
     (channel,) = two_wire.decoders(Wired("wheel", {"clock": 0, "data": 1}, Settings(), trace.tick), [])
-    return Channel.join([*map(channel.feed, trace.pieces(size) if size else [trace]), channel.finish()])
+    return as_one([*map(channel.feed, trace.pieces(size) if size else [trace]), channel.finish()])
 
 
 def transfers(own: Channel) -> list[list[int]]:

@@ -1,7 +1,7 @@
 """What decoders of every kind of bus yield: channels, which are words that go one way together with the transactions that they make.
 
 Blocks of any size go into a `ChannelDecoder`; whole transactions come out, long ones in pieces of `LONGEST` words, so that memory holds one
-block and what is open. `Channel.join` puts pieces together again, so a capture that is read whole says the same.
+block and what is open. `Said` puts pieces together again, so a capture that is read whole says the same.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..trace.model import Samples
 from .changes import number_within
 from .pieces import Pauses
-from .words import BEGAN, CUT, END, START, STOP, Addresses, Marks, Transactions, Words, transactions
+from .words import BEGAN, CUT, END, START, STOP, Addresses, Held, Marks, Transactions, Words, transactions
 
 if TYPE_CHECKING:
     from fractions import Fraction
@@ -36,11 +36,11 @@ __all__ = [
     "Heard",
     "OpenTransfers",
     "Runs",
+    "Said",
     "Telling",
     "Wanted",
     "Wired",
     "in_pieces",
-    "made_whole",
     "runs",
 ]
 
@@ -113,30 +113,6 @@ class Channel:
         who = None if self.who is None else self.who.none()
         return replace(self, words=self.words.none(), table=self.table.none(), who=who, **columns)
 
-    @classmethod
-    def join(cls, parts: list[Channel]) -> Channel:
-        """Pieces of one channel, in order, as one; transactions that were told in pieces are whole again."""
-        if len(parts) == 1 and not len(parts[0].table):
-            return parts[0]
-        ahead = np.cumsum([0, *(len(part.words) for part in parts[:-1])]).tolist()
-        table = Transactions.join(
-            [replace(p.table, first=p.table.first + k, last=p.table.last + k) for p, k in zip(parts, ahead, strict=True)]
-        )
-        who = [part.who for part in parts]
-        addresses = None
-        if not any(each is None for each in who):
-            known: list[Addresses] = [
-                replace(each, first=each.first + k) for each, k in zip(who, ahead, strict=True) if each is not None
-            ]
-            addresses = type(known[0]).join(known)
-        table, addresses = made_whole(table, addresses)
-        columns: dict[str, Any] = {
-            name: None if getattr(parts[0], name) is None else np.concatenate([getattr(part, name) for part in parts])
-            for name in OVER_WORDS
-        }
-        words = Words.join([part.words for part in parts]) if len(parts) > 1 else parts[0].words
-        return replace(parts[-1], words=words, table=table, who=addresses, **columns)
-
     @property
     def digits(self) -> int:
         """Hex digits of a word."""
@@ -162,17 +138,42 @@ class ChannelDecoder(Protocol):
         """The tick at which the first word began that is kept until its transaction is over; None where there is none."""
 
 
-def made_whole(table: Transactions, who: Addresses | None) -> tuple[Transactions, Addresses | None]:
-    """Transactions, and whom they are for, of which those are put together that were told in pieces: for their length, or at the end of a block."""
-    going_on = np.append(False, (table.began[1:] == CUT) & (table.ended[:-1] == END))[: len(table)]
-    if not going_on.any():
-        return table, who
-    begins = np.flatnonzero(~going_on)
-    last = np.append(begins[1:], len(table)) - 1
-    whole = Transactions(
-        table.first[begins], table.last[last], table.start[begins], table.end[last], table.began[begins], table.ended[last], table.spare[last]
-    )  # fmt: skip
-    return whole, None if who is None else who.take(begins)
+class Said:
+    """What a channel said, put together as it comes; transactions that were told in pieces are whole again."""
+
+    def __init__(self) -> None:
+        self.words, self.table, self.who = Held(), Held(), Held()
+        self.last: Channel | None = None
+
+    def take(self, own: Channel) -> None:
+        """The next piece."""
+        ahead = self.words.count
+        self.words.add(**own.words.columns, **{name: getattr(own, name) for name in OVER_WORDS})
+        self.table.add(**replace(own.table, first=own.table.first + ahead, last=own.table.last + ahead).columns)
+        if own.who is not None:
+            self.who.add(**replace(own.who, first=own.who.first + ahead).columns)
+        self.last = own.silent()
+
+    def whole(self) -> Channel:
+        """All of it; nothing is taken any more."""
+        assert self.last is not None
+        columns = self.words.whole()
+        over = {name: columns.pop(name, None) for name in OVER_WORDS}
+        for name in ("start", "end"):  # words that an edge latches begin and end with it
+            if np.array_equal(columns[name], columns["effect"]):
+                columns[name] = columns["effect"]
+        table = Transactions(**self.table.whole())
+        who = None if self.last.who is None else Addresses(**self.who.whole())
+        # A piece that goes on with the one before it: that ended for its length alone, or at the end of a block.
+        going_on = np.append(False, (table.began[1:] == CUT) & (table.ended[:-1] == END))[: len(table)]
+        if going_on.any():
+            begins = np.flatnonzero(~going_on)
+            last = np.append(begins[1:], len(table)) - 1
+            table = Transactions(
+                table.first[begins], table.last[last], table.start[begins], table.end[last], table.began[begins], table.ended[last], table.spare[last]
+            )  # fmt: skip
+            who = None if who is None else who.take(begins)
+        return replace(self.last, words=Words(**columns), table=table, who=who, **over)
 
 
 @runtime_checkable

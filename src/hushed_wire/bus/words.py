@@ -12,7 +12,7 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from ..trace.model import Column
+from ..trace.column import Column
 
 __all__ = [
     "BEGAN",

@@ -85,6 +85,7 @@ def _listed(args: argparse.Namespace) -> bool:
     return (
         args.format != "json"
         and args.most > 0
+        and not args.save_rig
         and Path(args.capture).is_file()
         and Path(args.capture).stat().st_size >= captured.LONG
     )

@@ -11,9 +11,9 @@ from typing import Any
 import numpy as np
 
 from ..bus.base import BESIDE
-from ..bus.channel import OVER_WORDS, Channel, made_whole
+from ..bus.channel import Channel, Said
 from ..bus.scan import Scan
-from ..bus.words import CUT, Addresses, Held, Transactions, Words
+from ..bus.words import CUT, Held
 from ..errors import HushedError
 from ..part import Commands, Panel, Part
 from ..part.bring_up import set_up_in
@@ -149,40 +149,11 @@ def hear(
     return _whole(thin, rig, pieces, decoder.absent)
 
 
-class _Said:
-    """What a channel said, put together as it comes."""
-
-    def __init__(self) -> None:
-        self.words, self.table, self.who = Held(), Held(), Held()
-        self.last: Channel | None = None
-
-    def take(self, own: Channel) -> None:
-        """The next piece."""
-        ahead = self.words.count
-        self.words.add(**own.words.columns, **{name: getattr(own, name) for name in OVER_WORDS})
-        self.table.add(**replace(own.table, first=own.table.first + ahead, last=own.table.last + ahead).columns)
-        if own.who is not None:
-            self.who.add(**replace(own.who, first=own.who.first + ahead).columns)
-        self.last = own.silent()
-
-    def whole(self) -> Channel:
-        """All of it."""
-        assert self.last is not None
-        columns = self.words.whole()
-        over = {name: columns.pop(name, None) for name in OVER_WORDS}
-        for name in ("start", "end"):  # words that an edge latches begin and end with it
-            if np.array_equal(columns[name], columns["effect"]):
-                columns[name] = columns["effect"]
-        who = None if self.last.who is None else Addresses(**self.who.whole())
-        table, who = made_whole(Transactions(**self.table.whole()), who)
-        return replace(self.last, words=Words(**columns), table=table, who=who, **over)
-
-
 class _Pieces:
     """What pieces of a capture said, put together as they come: nothing is held twice."""
 
     def __init__(self) -> None:
-        self.said: dict[tuple[str, int], _Said] = {}
+        self.said: dict[tuple[str, int], Said] = {}
         self.driven: dict[str, list[States]] = {}
         self._spoken: dict[tuple[str, int], list[tuple[Commands, bool]]] = {}
         self._payloads: dict[tuple[str, int], Held] = {}
@@ -195,7 +166,7 @@ class _Pieces:
             give_back()
             self._room = 0
         for channel in piece.channels:
-            self.said.setdefault((channel.bus, channel.number), _Said()).take(channel)
+            self.said.setdefault((channel.bus, channel.number), Said()).take(channel)
         for bridge in piece.driven:
             self.driven.setdefault(bridge.bridge, []).append(bridge.states)
         for one in piece.commands:

@@ -161,11 +161,10 @@ class Cycles:
         if not self._count.size:
             self._base = max(0, int(np.median(first)) - ALIKE // 2), max(0, int(np.median(second)) - ALIKE // 2)
         row, column = first - self._base[0], second - self._base[1]
+        # What lies below the base is beyond all as a number without sign, and so is the first place.
         beyond = row | column
         beyond -= 1
-        beyond = beyond.view(
-            f"u{beyond.itemsize}"
-        )  # what lies below the base is beyond all as a number without sign, and so is the first place
+        beyond = beyond.view(f"u{beyond.itemsize}")
         if int(beyond.max()) >= ALIKE - 1:
             far = np.flatnonzero(beyond >= ALIKE - 1)
             self._alike = 8 * len(far) < len(first)
@@ -188,18 +187,14 @@ class Cycles:
             room = tuple((0, new) for new in more)
             self._count, self._first = np.pad(self._count, room), np.pad(self._first, room, constant_values=NEVER)
 
-    def told(self, *lines: str) -> tuple[Measured, Measured, Measured]:
-        """First halves, second halves and whole cycles by now, and when each length began first. lines: the roles between which they are."""
+    def told(self) -> tuple[Measured, Measured, Measured]:
+        """First halves, second halves and whole cycles by now, and when each length began first."""
         row, column = np.divmod(1 + np.flatnonzero(self._count.reshape(-1)[1:]), max(1, self._count.shape[1]))
         count, begin = self._count[row, column], self._first[row, column]
         first, second = row + self._base[0], column + self._base[1]
-        out = []
-        for value, when, apart in zip((first, second, first + second), (begin, begin + first, begin), self._apart, strict=True):
-            alike = _gathered(value, count, when)
-            beside = apart.told()
-            joined = Measured.join([alike, beside]) if len(beside) else alike
-            out.append(Measured(joined.value, joined.count, joined.when, lines))
-        return out[0], out[1], out[2]
+        alike = _gathered(first, count, begin), _gathered(second, count, begin + first), _gathered(first + second, count, begin)
+        halves, others, whole = (Measured.join([own, apart.told()]) for own, apart in zip(alike, self._apart, strict=True))
+        return halves, others, whole
 
 
 def _gathered(value: Times, count: NDArray[np.int64], when: Times) -> Measured:

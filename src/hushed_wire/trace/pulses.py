@@ -74,9 +74,8 @@ class Pulses:
             self._lasted[self.level ^ at & 1].add(lasted[at : at + 1], began[at : at + 1], since=since)
         if first:
             self._rose(times[first - 1 : first])
-        more = (len(times) + 1 - self.level) // 2 - min(
-            1, first
-        )  # rises that cycles ended with, and perhaps one more behind them
+        # Rises that cycles end with; of all the levels' turns, those upwards, but for the one ahead of the first cycle.
+        more = (len(times) + 1 - self.level) // 2 - min(1, first)
         if more > 0:
             self.rises += more
             self._last = int(times[first - 1 + 2 * more])

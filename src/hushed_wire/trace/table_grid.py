@@ -13,8 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import HushedError
+from .column import Column
 from .merge import merge
-from .model import Column, Levels, Note, Times, Trace
+from .model import Levels, Note, Times, Trace
 from .table_rows import Layout, Rows, backwards
 from .threshold import Waveforms
 

@@ -47,7 +47,7 @@ def latched(effect: Times, half: int) -> tuple[Callable[[Any], Times], Callable[
     """When words begin and end that an edge latches at `effect`: at most `half` a step before and behind it, and no two at once."""
 
     def begin(which: Any) -> Times:
-        at = np.arange(len(effect))[which] if not isinstance(which, slice) else np.arange(*which.indices(len(effect)))
+        at = np.arange(*which.indices(len(effect))) if isinstance(which, slice) else np.asarray(which)
         own, before = effect[at].astype(np.int64), effect[np.maximum(at - 1, 0)].astype(np.int64)
         start = own - half
         limit = np.where(at > 0, np.minimum(before + half, (own + before) // 2), start)
