@@ -14,22 +14,22 @@ demo: $(VENV)/.installed
 	@mkdir -p $(dir $(DEMO))
 	$(BIN)/hushed-wire demo $(DEMO) --long
 
-test: $(VENV)/.installed
+test: $(VENV)/.installed $(VENV)/.tools
 	$(BIN)/python tests/run.py
 
 # Property tests with other examples than the suite draws.
-explore: $(VENV)/.installed
+explore: $(VENV)/.installed $(VENV)/.tools
 	$(BIN)/python tests/run.py --explore $(or $(MINUTES),10)
 
 # Hostile input for every reader, guided by coverage; SEED=1 for the same inputs again, TARGETS="vcd table" for some of them.
-fuzz: $(VENV)/.installed
+fuzz: $(VENV)/.installed $(VENV)/.tools
 	@$(BIN)/pip install --quiet --disable-pip-version-check 'atheris>=3.0' >/dev/null 2>&1 || \
 	  { echo "atheris, by which inputs are guided, could not be installed here"; exit 1; }
 	$(BIN)/python tests/fuzz.py --minutes $(or $(MINUTES),10) --seed $(or $(SEED),0) $(TARGETS)
 
 # Emitted drivers, on all that can run them here, and the table of what was shown so; a micro-controller's Python interpreter comes from the
 # npm registry.
-ports: $(VENV)/.installed build/ports/node_modules
+ports: $(VENV)/.installed $(VENV)/.tools build/ports/node_modules
 	@rm -f build/ports/proven.jsonl
 	HUSHED_WIRE_PROVEN=$(CURDIR)/build/ports/proven.jsonl $(BIN)/python tests/run.py test_emit.py
 	$(BIN)/python tests/ports/table.py build/ports/proven.jsonl docs/port.md
@@ -40,57 +40,52 @@ build/ports/node_modules:
 	  echo "the interpreter could not be installed; the test that wants it is skipped"
 
 # Debian's kernels in an emulated machine, with real device files: links, scan, send, record. Wants qemu; a few minutes.
-kernel: $(VENV)/.installed
+kernel: $(VENV)/.installed $(VENV)/.tools
 	$(BIN)/python tests/kernel/boot.py -o docs/kernel-log.txt
 
-lint: $(VENV)/.installed
+lint: $(VENV)/.installed $(VENV)/.tools
 	$(BIN)/ruff check src tests bench setup.py
 	$(BIN)/ruff format --check src tests bench setup.py
 	$(BIN)/mypy
 
-# The package as it would be published: both kinds are built and checked, and the wheel works in an environment that has nothing else.
-package: $(VENV)/.installed
-	$(BIN)/pip install --quiet --disable-pip-version-check build twine
-	rm -rf dist build/lib build/empty
-	$(BIN)/python -m build --no-isolation >/dev/null
-	$(BIN)/twine check --strict dist/*
-	$(PYTHON) -m venv build/empty
-	build/empty/bin/pip install --quiet --disable-pip-version-check dist/*.whl
-	build/empty/bin/hushed-wire demo build/empty/demo --no-tour
-	cd build/empty/demo && ../bin/hushed-wire diagnose healthy.vcd --rig front-desk.toml >/dev/null
-	@echo "the wheel works by itself"
+# The package as it would be published, and as users install it: built with isolation, by every Python that is to be had, in empty environments.
+package:
+	$(PYTHON) tests/installs.py $(TESTS)
 
-bench: $(VENV)/.installed
+bench: $(VENV)/.installed $(VENV)/.tools
 	$(BIN)/python bench/run.py $(ARGS)
 
-catalog:
+catalog: $(VENV)/.installed
 	PYTHONPATH=src $(BIN)/python -c "from hushed_wire.part.catalogs import compile_all; compile_all(); from hushed_wire.picture.font_columns import compile_font; compile_font('5x7')"
 
-accuracy: $(VENV)/.installed
+accuracy: $(VENV)/.installed $(VENV)/.tools
 	$(BIN)/python bench/accuracy.py $(ARGS)
 
-findings: $(VENV)/.installed
+findings: $(VENV)/.installed $(VENV)/.tools
 	$(BIN)/python -c "from hushed_wire.diagnosis.explained import as_page; print(as_page(), end='')" > docs/findings.md
 
-screenshots: $(VENV)/.installed
+screenshots: $(VENV)/.installed $(VENV)/.tools
 	bash docs/make-screenshots.sh
 
-$(VENV)/.packages: pyproject.toml
+$(BIN)/pip:
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
 	  { echo "Python 3.11 or newer is needed; name one with: make PYTHON=python3.12 …"; exit 1; }
-	@test -x $(BIN)/pip || $(PYTHON) -m venv $(VENV) || \
+	@$(PYTHON) -m venv $(VENV) || \
 	  { rm -rf $(VENV); echo "python3 -m venv does not work here; on Debian: apt-get install python3-venv"; exit 1; }
-	$(BIN)/pip install --quiet --disable-pip-version-check 'setuptools>=68' wheel 'argparse-manpage>=4.5'
-	$(BIN)/python -c "import tomllib; p = tomllib.load(open('pyproject.toml', 'rb'))['project']; print('\n'.join(p['dependencies'] + p['optional-dependencies']['dev']))" > $(VENV)/requirements.txt
+
+# As users install it.
+$(VENV)/.installed: $(SOURCES) pyproject.toml README.md setup.py | $(BIN)/pip
+	@rm -rf build/lib build/bdist.*
+	$(BIN)/pip install --quiet --disable-pip-version-check '.[figures]'
+	@touch $@
+
+# What only developers need.
+$(VENV)/.tools: pyproject.toml | $(VENV)/.installed
+	$(BIN)/python -c "import tomllib; print('\n'.join(tomllib.load(open('pyproject.toml', 'rb'))['project']['optional-dependencies']['dev']))" > $(VENV)/requirements.txt
 	$(BIN)/pip install --quiet --disable-pip-version-check -r $(VENV)/requirements.txt
 	@# spidev comes as source only; without a compiler and Python's headers its tests are skipped, all else works.
 	@$(BIN)/pip install --quiet --disable-pip-version-check 'spidev>=3.6' >/dev/null 2>&1 || \
 	  echo "spidev could not be built (on Debian: apt-get install gcc python3-dev); its tests will be skipped"
-	@touch $@
-
-$(VENV)/.installed: $(VENV)/.packages $(SOURCES) README.md setup.py
-	@rm -rf build/lib
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --force-reinstall .
 	@touch $@
 
 clean:

@@ -6,7 +6,7 @@ The loops go sample by sample or edge by edge and know nothing of columns; where
 import unittest
 from collections.abc import Iterable
 from fractions import Fraction
-from itertools import accumulate, pairwise
+from itertools import accumulate, pairwise, permutations
 from unittest import mock
 
 import numpy as np
@@ -19,10 +19,13 @@ from hushed_wire.bus.nibbles import Nibbles, Switch
 from hushed_wire.bus.pieces import Pauses
 from hushed_wire.bus.scan_roles import Lamps
 from hushed_wire.bus.words import Words
+from hushed_wire.diagnosis.permuted import cheapest
 from hushed_wire.diagnosis.volts import line_volts
 from hushed_wire.trace import Trace, column, measured, stats
 from hushed_wire.trace.measured import Growing, Measured
-from hushed_wire.trace.threshold import Waveforms, levels
+from hushed_wire.trace.model import Waveforms
+from hushed_wire.trace.threshold import levels
+from hushed_wire.unravel.shown import everywhere
 from hushed_wire.view.moments import Moments, latched
 from strategies import traces
 
@@ -518,6 +521,33 @@ class Kept(unittest.TestCase):
             for at in (value, float(column[-1])):
                 for side in ("left", "right"):
                     self.assertEqual(moments.searchsorted(at, side), int(np.searchsorted(column, at, side=side)))
+
+
+class Reckoned(unittest.TestCase):
+    """What a sum over everything finds, in few steps."""
+
+    @given(
+        st.integers(1, 6).flatmap(lambda n: st.lists(st.lists(st.integers(0, 9), min_size=n, max_size=n), min_size=n, max_size=n))
+    )
+    def test_the_cheapest_assignment(self, cost: list[list[int]]) -> None:
+        found = cheapest(np.array(cost, np.float64))
+        self.assertEqual(sorted(found), list(range(len(cost))))
+
+        def total(columns: Iterable[int]) -> int:
+            return sum(row[column] for row, column in zip(cost, columns, strict=True))
+
+        self.assertEqual(total(found), min(map(total, permutations(range(len(cost))))))
+
+    @given(st.integers(1, 9), st.integers(1, 9), st.integers(0, 5), st.integers(0, 5), st.integers(0, 1000))
+    def test_sums_of_products_at_every_place(self, high: int, wide: int, below: int, beside: int, seed: int) -> None:
+        chance = np.random.default_rng(seed)
+        small, large = chance.integers(-3, 4, (high, wide)), chance.integers(-3, 4, (high + below, wide + beside))
+        found = everywhere(large.astype(float), small.astype(float))
+        self.assertEqual(found.shape, (below + 1, beside + 1))
+        for top in range(below + 1):
+            for left in range(beside + 1):
+                plain = sum(int(large[top + y, left + x]) * int(small[y, x]) for y in range(high) for x in range(wide))
+                self.assertAlmostEqual(float(found[top, left]), plain, places=6)
 
 
 if __name__ == "__main__":

@@ -2,12 +2,17 @@
 
 import ast
 import functools
+import re
 import subprocess
 import sys
+import tomllib
 import unittest
 from collections.abc import Iterator
+from importlib import metadata
 from pathlib import Path
 
+from hushed_wire.cli.main import COMMANDS
+from hushed_wire.version import VERSION
 from support import PROGRAM, ROOT, demo, scratch
 
 SOURCE = ROOT / "src" / "hushed_wire"
@@ -15,7 +20,7 @@ SOURCE = ROOT / "src" / "hushed_wire"
 LAYERS = [
     {"cli"}, {"view", "demo"}, {"__init__"}, {"library"},
     {"comparison", "diagnosis", "link", "port", "sweep", "unravel"}, {"rig"}, {"sequence"}, {"picture"}, {"part"}, {"bus"}, {"trace"},
-    {"finding", "compiled", "units", "errors", "room", "harmless", "small_file", "written_file", "version", "lazy", "project"},
+    {"finding", "grades", "extras", "compiled", "units", "errors", "room", "harmless", "small_file", "written_file", "version", "lazy", "project"},
 ]  # fmt: skip
 RANK = {name: rank for rank, group in enumerate(LAYERS) for name in group}
 
@@ -60,6 +65,23 @@ def modules_of(path: Path) -> Iterator[Path]:
 
 
 BRANCHES = (ast.If, ast.IfExp, ast.For, ast.While, ast.ExceptHandler, ast.comprehension)
+
+
+# Makes every parser and its help where no module can be had that is neither ours nor Python's.
+BARE = """
+import sys
+class Only:
+    def find_spec(self, name, path=None, target=None):
+        if name.split(".")[0] not in {*sys.stdlib_module_names, "hushed_wire"}:
+            raise ImportError(f"{name} is no part of Python")
+sys.meta_path.insert(0, Only())
+from hushed_wire.cli.main import COMMANDS, parser_for, whole_parser
+for _, name, _ in COMMANDS:
+    parser = parser_for(name)
+    assert parser.format_help() and parser.format_all()
+    print(name)
+whole_parser()
+"""
 
 
 class Structure(unittest.TestCase):
@@ -112,6 +134,39 @@ class Structure(unittest.TestCase):
             loaded = {name.split(".")[0] for name in done.stderr.split()}
             heavy = {"numpy", "pandas", "scipy", "matplotlib", "rich", "msgspec", "PIL", "quantiphy", "argcomplete", "jinja2"}
             self.assertFalse(heavy & loaded, option)
+
+    def test_parsers_are_made_by_the_standard_library_alone(self) -> None:
+        """So that the package is built with its pages, and help is there, where nothing else is installed yet."""
+        done = subprocess.run([sys.executable, "-c", BARE], capture_output=True, text=True, check=False)
+        self.assertEqual(done.stderr, "")
+        self.assertEqual(done.stdout.split(), [name for _, name, _ in COMMANDS])
+
+    def test_a_module_that_parsers_may_not_load_is_seen(self) -> None:
+        done = subprocess.run([sys.executable, "-c", BARE + "import numpy"], capture_output=True, text=True, check=False)
+        self.assertIn("numpy is no part of Python", done.stderr)
+
+    def test_the_version_stands_once(self) -> None:
+        self.assertIn('version = { attr = "hushed_wire.version.VERSION" }', (ROOT / "pyproject.toml").read_text())
+        self.assertEqual(metadata.version("hushed-wire"), VERSION)
+
+    def test_packages_that_are_extras_are_imported_where_their_absence_is_told(self) -> None:
+        project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
+        base = {re.split(r"[\[>]", one)[0] for one in project["dependencies"]}
+        names = {"pillow": "PIL", "tomli-w": "tomli_w"}
+        known = {names.get(one, one) for one in base} | {"hushed_wire", *sys.stdlib_module_names}
+        extras = {"matplotlib", "distributed", "smbus2", "spidev", "gpiod", "serial"}
+        outside = set()
+        for path in SOURCE.rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                modules = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+                modules += [node.module or ""] if isinstance(node, ast.ImportFrom) and not node.level else []
+                outside |= {name for module in modules if (name := module.split(".")[0]) not in known}
+        self.assertEqual(outside - extras, set())
+        for name in base - {"argcomplete"}:
+            self.assertTrue(
+                any(re.search(rf"(import|from) {names.get(name, name)}\b", path.read_text()) for path in SOURCE.rglob("*.py")),
+                name,
+            )
 
     def test_commands_that_look_up_and_build_load_no_numpy(self) -> None:
         code = "import sys; from hushed_wire.cli.main import main; main(sys.argv[1:]); print('numpy' in sys.modules, file=sys.stderr)"

@@ -14,8 +14,9 @@ from vcd import VCDWriter
 from hushed_wire.errors import HushedError
 from hushed_wire.trace import Trace, fold, joined, merge, open_capture, read_capture
 from hushed_wire.trace.files import write_capture
+from hushed_wire.trace.model import Waveforms
 from hushed_wire.trace.sampling import sampled
-from hushed_wire.trace.threshold import Waveforms, levels
+from hushed_wire.trace.threshold import levels
 from support import scratch
 
 FOLDER = scratch()

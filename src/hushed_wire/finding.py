@@ -15,12 +15,10 @@ from typing import Any
 import msgspec
 
 from .compiled import read_compiled
+from .grades import CONFIDENCES, SEVERITIES
 
-__all__ = ["CONFIDENCES", "SEVERITIES", "SYMPTOMS", "Code", "Finding", "Said", "code_of", "codes", "finding_of", "phrase"]
+__all__ = ["Code", "Finding", "Said", "code_of", "codes", "finding_of", "phrase"]
 
-SEVERITIES = ("note", "warning", "fault")  # ascending
-SYMPTOMS = ("blank", "blocks", "dim", "shifted", "mirrored", "garbled", "flicker", "flicker-on-camera-only")  # what a person sees
-CONFIDENCES = ("possible", "likely", "certain")  # ascending
 TABLE = Path(__file__).parent / "codes.toml"
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import HushedError
-from ..finding import SEVERITIES
+from ..grades import SEVERITIES
 from . import options, output
 from .said import say
 

@@ -431,9 +431,10 @@ def save_rig(args: argparse.Namespace, plan: Setup) -> None:
 
 
 def figure_kind(name: str) -> str:
-    """What kind of figure the end of a file's name tells; raises HushedError where it tells none."""
-    from ..view.figure import FORMATS
+    """What kind of figure the end of a file's name tells; raises HushedError where it tells none, or where no figure can be drawn."""
+    from ..view.figure import FORMATS, ready
 
+    ready()
     kind = name.rpartition(".")[2].lower()
     if kind not in FORMATS:
         raise HushedError("the ending does not tell the kind of figure", where=name, remedy="end the name in .png, .svg or .pdf")

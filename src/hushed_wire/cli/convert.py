@@ -11,6 +11,8 @@ from . import captured, options
 from .said import say
 
 if TYPE_CHECKING:
+    from ..rig import Setup
+    from ..trace import Trace
     from ..trace.added import Added
 
 EXAMPLES = """\
@@ -34,7 +36,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     options.add_only(parser)
     parser.add_argument("--words", action="store_true", help="add decoded words and commands as variables (VCD)")
-    parser.add_argument("--findings", action="store_true", help="add what diagnose finds as variables (VCD, I2C)")
+    parser.add_argument("--findings", action="store_true", help="add what diagnose finds as variables (VCD)")
     options.add_rig(parser)
     parser.add_argument("-q", "--quiet", action="store_true", help="say less")
 
@@ -54,7 +56,7 @@ def run(args: argparse.Namespace) -> int:
         plan = captured.plan_for(trace, args)
         captured.save_rig(args, plan)
         reading = captured.read_by(trace, plan, source.path)
-        added += [*(_words(reading) if args.words else []), *(_findings(reading) if args.findings else [])]
+        added += [*(_words(reading) if args.words else []), *(_findings(trace, plan) if args.findings else [])]
     trace = captured.chosen(trace, args.only, source.path)
     comment = f"from {Path(source.path).name}, by hushed-wire convert"
     if args.output == "-":
@@ -116,17 +118,15 @@ def _words(reading: Any) -> list[Added]:
     return out
 
 
-def _findings(reading: Any) -> list[Added]:
+def _findings(trace: Trace, plan: Setup) -> list[Added]:
     """One bit for each code, high from the start to the end of each finding."""
     import numpy as np
 
     from ..diagnosis import diagnose
-    from ..rig import Setup
     from ..trace.added import Added
 
-    trace = reading.trace
     out: dict[str, list[tuple[int, str]]] = {}
-    for found in diagnose(trace, Setup(reading.rig)).findings:
+    for found in diagnose(trace, plan).findings:
         start, end = (
             trace.ticks(when) if when is not None else place
             for when, place in ((found.start, trace.start), (found.end, trace.end))

@@ -88,6 +88,12 @@ def _placed(name: str, code: str) -> list[str]:
     return ["--picture", f"{name.partition('.')[0]}-place.png"] if code in PLACED else []
 
 
+def _without_figure(words: list[str]) -> list[str]:
+    """The same diagnosis without its figure."""
+    at = words.index("--picture") if words[0] == "diagnose" and "--picture" in words else len(words)
+    return words[:at] + words[at + 2 :]
+
+
 def stops_of(story: str, long: bool) -> list[tuple[str, list[str]]]:
     """What is shown, each with its command. story: the work that it is about, "" for all of them. long: all stops, not only the chief ones."""
     from ..demo.captures import CAPTURES
@@ -190,9 +196,16 @@ def stops_of(story: str, long: bool) -> list[tuple[str, list[str]]]:
 
 def tour(folder: Path, color: str, story: str, long: bool) -> None:
     """Every command on the data, command first, then what it prints."""
-    from .main import main
+    from ..extras import PackageMissing
+    from ..view.figure import ready
+    from .main import brings, main
 
     stops = stops_of(story, long)
+    try:
+        ready()
+    except PackageMissing as error:
+        sys.stdout.write(f"\nFigures are left out, as {error.what}. This brings it:\n  {brings(error.requirement)}\n")
+        stops = [(title, _without_figure(words)) for title, words in stops if words[0] != "plot"]
     for number, (title, words) in enumerate(stops, 1):
         shown = " ".join(words)
         bold, plain = ("\033[1m", "\033[0m") if color == "always" or (color == "auto" and sys.stdout.isatty()) else ("", "")

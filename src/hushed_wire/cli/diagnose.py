@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from ..errors import HushedError, located
-from ..finding import SYMPTOMS
+from ..grades import SYMPTOMS
 from . import captured, options, output
 
 EXAMPLES = """\
@@ -47,13 +47,23 @@ def _page(args: argparse.Namespace, source: Any, outcome: Any) -> None:
     """--report."""
     import shlex
 
-    if not args.report.lower().endswith((".html", ".htm")):
-        raise HushedError("a report is a page for a browser", where=args.report, remedy="end its name in .html")
     from ..view.report_page import page
     from ..written_file import replace_file
 
     command = " ".join(map(shlex.quote, ["hushed-wire", *args.typed]))
     replace_file(args.report, [page(outcome, source.path, command, source.waveforms)])
+
+
+def _can_be_drawn(args: argparse.Namespace) -> None:
+    """Raises HushedError where --picture and --report cannot be made, before a long capture is read for them."""
+    if args.picture:
+        captured.figure_kind(args.picture)
+    if args.report:
+        if not args.report.lower().endswith((".html", ".htm")):
+            raise HushedError("a report is a page for a browser", where=args.report, remedy="end its name in .html")
+        from ..view.figure import ready
+
+        ready()
 
 
 def _codes() -> list[str]:
@@ -82,8 +92,9 @@ def run(args: argparse.Namespace) -> int:
 
 def _once(args: argparse.Namespace) -> int:
     """One capture, once."""
-    from ..finding import SEVERITIES
+    from ..grades import SEVERITIES
 
+    _can_be_drawn(args)
     try:
         source, outcome = _outcome(args)
     except HushedError as error:
@@ -118,7 +129,7 @@ def _outcome(args: argparse.Namespace) -> tuple[Any, Any]:
 
     with located(args.capture):
         source, gathered, plan = captured.gathered(args)
-        return source, judge(gathered, plan, source.waveforms if gathered.trace.volts else None)
+        return source, judge(gathered, plan)
 
 
 def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, Any]) -> None:

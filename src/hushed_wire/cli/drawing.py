@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING, Any
-
-import msgspec
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ..errors import HushedError, nearest
 
@@ -17,7 +15,7 @@ SUFFIXES = {".c": "c", ".h": "c", ".py": "python", ".bin": "binary", ".raw": "bi
             ".json": "json", ".bdf": "bdf", ".glyphs": "art", ".png": "strip"}  # fmt: skip
 
 
-class Place(msgspec.Struct):
+class Place(NamedTuple):
     """Where pixels go. size: (height, width) as a person sees it, None where the picture decides. part, panel: if it is for one."""
 
     layout: Any

@@ -15,6 +15,7 @@ from collections.abc import Sequence
 from typing import Any, NoReturn
 
 from ..errors import HushedError, nearest
+from ..extras import PackageMissing
 from ..harmless import in_one_line
 from ..small_file import READ
 from ..version import VERSION
@@ -23,7 +24,7 @@ from . import project_options
 # Commands are short or work in large arrays: the collector has little to find, and looking costs a tenth of the start-up.
 gc.set_threshold(100_000, 50, 50)
 
-__all__ = ["main", "overview", "parser_for", "whole_parser"]
+__all__ = ["brings", "main", "overview", "parser_for", "whole_parser"]
 
 # In the order of the work: group, command, what it does. The module of a command bears its name.
 COMMANDS: list[tuple[str, str, str]] = [
@@ -217,6 +218,8 @@ def main(argv: Sequence[str] | None = None) -> int:
     try:
         return _run(words)
     except HushedError as error:
+        if isinstance(error, PackageMissing):
+            error.remedy = brings(error.requirement)
         sys.stderr.write(f"hushed-wire: {error}\n")
         return 2
     except KeyboardInterrupt as error:
@@ -243,6 +246,21 @@ def main(argv: Sequence[str] | None = None) -> int:
     finally:
         if argv is None:
             gc.freeze()  # the process ends: a last search for circles would take as long as many a command
+
+
+def brings(requirement: str) -> str:
+    """The command that brings a package to where the program is installed."""
+    import shlex
+    from importlib.util import find_spec
+    from pathlib import Path
+
+    if (Path(sys.prefix) / "pipx_metadata.json").exists():
+        words = ["pipx", "inject", "hushed-wire", requirement]
+    elif find_spec("pip") is None:
+        words = ["uv", "pip", "install", "--python", sys.executable, requirement]
+    else:
+        words = [sys.executable, "-m", "pip", "install", requirement]
+    return shlex.join(words)
 
 
 class _Ended(KeyboardInterrupt):

@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
     if args.findings:
         from ..diagnosis import judge
 
-        scene.spans = spans_of(judge(gathered, plan, source.waveforms).findings)
+        scene.spans = spans_of(judge(gathered, plan).findings)
     if args.fold:
         scene.trace = gathered.whole
     else:

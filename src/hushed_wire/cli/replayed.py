@@ -7,8 +7,6 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import msgspec
-
 from ..errors import HushedError, located, nearest
 from . import link_options, output
 
@@ -28,6 +26,8 @@ def is_capture(name: str) -> bool:
 
 def replayed(args: argparse.Namespace, rig: Rig) -> tuple[list[Step], Rig]:
     """The words of a capture as steps, and the rig by which they go out: the same wires, with parts that nobody needs to know."""
+    import msgspec
+
     from ..part.catalogs import UNKNOWN
     from ..rig.reading import decode
     from ..sequence import expand, parse_text

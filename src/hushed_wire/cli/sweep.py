@@ -118,14 +118,14 @@ def _diagnosed(args: argparse.Namespace) -> Swept:
     from contextlib import nullcontext
 
     from ..diagnosis import diagnose
-    from ..finding import SEVERITIES
+    from ..grades import SEVERITIES
     from ..part import Catalog
     from ..sweep import Swept
     from ..sweep.found import FINDINGS, GOOD
 
     with Catalog([args.catalog]).in_use() if args.catalog else nullcontext():
-        source, trace, plan = captured.load_any(args)
-        outcome = diagnose(trace, plan, source.waveforms if trace.volts else None)
+        _, trace, plan = captured.load_any(args)
+        outcome = diagnose(trace, plan)
     least = len(SEVERITIES) if args.fail_on == "never" else SEVERITIES.index(args.fail_on)
     first = next((found for found in outcome.findings if SEVERITIES.index(found.severity) >= least), None)
     if first is None:

@@ -28,7 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Runs the command."""
     from ..diagnosis.rig import examine
-    from ..finding import SEVERITIES
+    from ..grades import SEVERITIES
     from ..rig import load_rig
 
     rig = load_rig(args.rig, lenient=True)

@@ -34,7 +34,6 @@ from ..sequence.timed import Timed
 from ..trace import Edges, Trace
 from ..trace.measured import Measured
 from ..trace.pulses import Pulses
-from ..trace.threshold import Waveforms
 from .gathered import Gathered
 
 __all__ = [
@@ -61,15 +60,13 @@ GAIN = 0.4  # by how much a wiring has to make more sense to be named
 
 @dataclass
 class Shared:
-    """What all buses of a rig share. gathered: what is known of the capture. plan: the rig, given or assumed. waves: the capture in volts, where
-    it is so.
+    """What all buses of a rig share. gathered: what is known of the capture. plan: the rig, given or assumed.
 
     unjudged: what rules would have told, had there been more to go by.
     """
 
     gathered: Gathered
     plan: Setup
-    waves: Waveforms | None = None
     unjudged: list[str] = field(default_factory=list)
 
     @property

@@ -21,7 +21,7 @@ from ..sequence.parse import parse_text
 from ..sequence.start import start_text
 from ..trace import Trace
 
-__all__ = ["best_order"]
+__all__ = ["best_order", "cheapest"]
 
 TEXT = b"ABCDEFGHIJKLMNOPRSTUVWXYZ 0123456789 0123456789 .:-  "
 ENOUGH = 0.97
@@ -69,8 +69,6 @@ def best_order(
 
 def _by_shares(trace: Trace, roles: dict[str, int], bits: list[str], target: Target, select_active: int) -> list[int]:
     """The lines in the order that their shares of ones are likeliest for."""
-    from scipy.optimize import linear_sum_assignment
-
     found = parallel.decode(trace, roles, select_active)
     commands, data = _expected(target)
     cost = np.zeros((len(bits), len(bits)))
@@ -82,9 +80,31 @@ def _by_shares(trace: Trace, roles: dict[str, int], bits: list[str], target: Tar
         seen = np.array([np.mean(words >> place & 1) for place in places])
         wanted = np.array([np.mean(expected >> bit & 1) for bit in places])
         cost += np.abs(seen[None, :] - wanted[:, None]) * (2 if is_data else 1)
-    _, chosen = linear_sum_assignment(cost)
     lines = [roles[role] for role in bits]
-    return [lines[k] for k in chosen.tolist()]
+    return [lines[k] for k in cheapest(cost)]
+
+
+def cheapest(cost: NDArray[np.float64]) -> list[int]:
+    """The column for each row of a square matrix of at most 16 rows, each column once, whose costs add up to the least.
+
+    The first rows take a set of as many columns; the least of each set follows from those that lack one column of it (Held and Karp 1962)."""
+    size = len(cost)
+    sets = np.arange(1 << size)
+    rows = sum(sets >> bit & 1 for bit in range(size))  # that have columns
+    least, last = np.full(1 << size, np.inf), np.zeros(1 << size, np.int64)
+    least[0] = 0.0
+    for row in range(size):
+        own = sets[rows == row + 1]
+        for column in range(size):
+            having = own[own >> column & 1 == 1]
+            total = least[having ^ (1 << column)] + cost[row, column]
+            better = total < least[having]
+            least[having[better]], last[having[better]] = total[better], column
+    out, left = [0] * size, (1 << size) - 1
+    for row in reversed(range(size)):
+        out[row] = int(last[left])
+        left ^= 1 << out[row]
+    return out
 
 
 def _expected(target: Target) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -14,7 +14,8 @@ from pathlib import Path
 import msgspec
 
 from ..bus.base import BUSES
-from ..finding import SYMPTOMS, Finding, code_of
+from ..finding import Finding, code_of
+from ..grades import SYMPTOMS
 from ..part import load
 from ..rig import Rig
 

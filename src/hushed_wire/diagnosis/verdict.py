@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from ..finding import SEVERITIES, Finding
+from ..finding import Finding
+from ..grades import SEVERITIES
 from ..part.neighbours import on_i2c
 from ..rig import Reading, Setup
 from ..trace import Trace
-from ..trace.threshold import Waveforms
 from .bearing import borne
 from .case import Case, Shared, cases_of
 from .compete import compete
@@ -62,17 +62,17 @@ class Diagnosis:
         return [margin for case in self.cases for margin in margins(case)]
 
 
-def diagnose(trace: Trace, plan: Setup, waves: Waveforms | None = None) -> Diagnosis:
-    """What is wrong with a capture, read by a rig (given or assumed). waves: the same in volts, where it was captured so.
+def diagnose(trace: Trace, plan: Setup) -> Diagnosis:
+    """What is wrong with a capture, read by a rig (given or assumed).
 
     Raises HushedError where the capture has the lines of none of the rig's buses.
     """
-    return judge(AtHand(trace.turned_as(plan.rig.turned), plan), plan, waves)
+    return judge(AtHand(trace.turned_as(plan.rig.turned), plan), plan)
 
 
-def judge(gathered: Gathered, plan: Setup, waves: Waveforms | None = None) -> Diagnosis:
+def judge(gathered: Gathered, plan: Setup) -> Diagnosis:
     """The same of what was gathered of a capture."""
-    cases = cases_of(Shared(gathered, plan, waves))
+    cases = cases_of(Shared(gathered, plan))
     found = [
         finding for case in cases for rule in RULES if rule.on(case.kind) and _heard(case, rule) for finding in rule.run(case)
     ]

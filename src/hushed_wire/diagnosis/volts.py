@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..trace import Edges, Trace
-from ..trace.threshold import Waveforms
+from ..trace.model import Waveforms
 
 __all__ = ["RISE", "Edge", "climbing", "line_volts"]
 

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from ..errors import HushedError
+from ..extras import wanted
 from .base import LinkLost, LinkUnusable
 from .pins import unusable
 from .record import Burst
@@ -38,12 +39,8 @@ class GpioWatch:
     """Lines of one chip as inputs, with events for both edges."""
 
     def __init__(self, path: str, lines: dict[str, int]) -> None:
-        try:
+        with wanted("gpiod", "GPIO lines want", "--link"):
             import gpiod
-        except ImportError as error:
-            raise LinkUnusable(
-                "GPIO lines want the package gpiod", where="--link", remedy="pip install 'hushed-wire[linux]'"
-            ) from error
         self.path, self.names = path, tuple(lines)
         self._line_of = {number: line for line, number in enumerate(lines.values())}
         if len(self._line_of) < len(lines):

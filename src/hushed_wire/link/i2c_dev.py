@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from ..errors import HushedError
+from ..extras import wanted
 from .base import BusHeld, LinkLost, LinkUnusable, Refused
 
 __all__ = ["I2cDev", "open_i2c_dev"]
@@ -29,12 +30,8 @@ def open_i2c_dev(name: str) -> I2cDev:
         raise LinkUnusable(
             f"there is no link '{name}'", where="--link", remedy="desk, or a bus like i2c-1; hushed-wire links lists them"
         )
-    try:
+    with wanted("smbus2", "i2c-dev wants", "--link"):
         from smbus2 import SMBus, i2c_msg
-    except ImportError as error:
-        raise LinkUnusable(
-            "i2c-dev wants the package smbus2", where="--link", remedy="pip install 'hushed-wire[linux]'"
-        ) from error
     path = f"/dev/i2c-{found[1]}"
     try:
         return I2cDev(path, SMBus(path), i2c_msg)

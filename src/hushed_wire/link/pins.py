@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..bus.base import ANSWERS, BUSES
 from ..errors import HushedError
+from ..extras import wanted
 from ..rig.pinmap import load_pin_map
 from .base import LinkLost, LinkUnusable
 
@@ -83,12 +84,8 @@ def gpio_numbers(bus: Bus, folder: Path, roles: list[str]) -> dict[str, int]:
 
 
 def _lines(path: str, numbers: dict[str, int], bus: Bus) -> Lines:
-    try:
+    with wanted("gpiod", "GPIO lines want", "--link"):
         import gpiod
-    except ImportError as error:
-        raise LinkUnusable(
-            "GPIO lines want the package gpiod", where="--link", remedy="pip install 'hushed-wire[linux]'"
-        ) from error
     return Lines(gpiod, path, numbers, bus.select == "high", [role for role, what in bus.shifters.items() if what.inverts])
 
 
@@ -178,12 +175,8 @@ class SpiLink(Timed):
     """Linux spidev, with D/C, reset and further selects on GPIO lines."""
 
     def __init__(self, number: int, select: int, rig: Rig, bus: Bus, lines: Lines | None) -> None:
-        try:
+        with wanted("spidev", "spidev wants", "--link"):
             import spidev
-        except ImportError as error:
-            raise LinkUnusable(
-                "spidev wants the package spidev", where="--link", remedy="pip install 'hushed-wire[linux]'"
-            ) from error
         from ..rig.wires import pace_of
 
         self.name, self.bus, self.lines = f"/dev/spidev{number}.{select}", bus, lines

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from typing import Any
 
+from ..extras import wanted
 from . import wire_talk
 from .base import BusHeld, LinkLost, LinkUnusable, Refused
 
@@ -16,12 +17,8 @@ BAUD = 115200
 
 def open_serial(path: str) -> SerialProbe:
     """Opens a serial port and asks who is there. Raises LinkUnusable: absent, not permitted, busy, or nobody who speaks so."""
-    try:
+    with wanted("pyserial", "a serial probe wants", "--link"):
         import serial
-    except ImportError as error:
-        raise LinkUnusable(
-            "a serial probe wants the package pyserial", where="--link", remedy="pip install 'hushed-wire[linux]'"
-        ) from error
     try:
         port = serial.Serial(path, BAUD, timeout=0.05, write_timeout=2, exclusive=True)
     except (OSError, ValueError) as error:

@@ -22,8 +22,8 @@ from ..sequence import Statement, Step, expand, parse_file
 from ..sequence.alter import alter_step, drop_step, shorten
 from ..trace import Trace, mishap
 from ..trace.merge import merge
+from ..trace.model import Waveforms
 from ..trace.sampling import Electrics, sampled, volts
-from ..trace.threshold import Waveforms
 from ..units import parse, parse_amount
 from .encoder import RigEncoder
 from .schema import Bus, Rig

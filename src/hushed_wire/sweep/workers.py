@@ -13,6 +13,7 @@ from concurrent.futures.process import BrokenProcessPool
 from typing import Any, TypeVar
 
 from ..errors import HushedError
+from ..extras import wanted
 
 __all__ = ["on_cluster", "on_this_machine"]
 
@@ -62,12 +63,8 @@ def on_cluster(
 
     Raises HushedError where the scheduler cannot be reached, or its package is not installed.
     """
-    try:
+    with wanted("dask[distributed]", "a cluster wants", "--cluster"):
         from distributed import Client, as_completed
-    except ImportError as error:
-        raise HushedError(
-            "a cluster wants the package dask[distributed]", where="--cluster", remedy="pip install 'hushed-wire[farm]'"
-        ) from error
     try:
         client: Any = Client(address, timeout="5s", set_as_default=False)
     except (OSError, ValueError, TimeoutError) as error:

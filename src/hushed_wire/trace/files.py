@@ -19,7 +19,7 @@ from .stream import Stream, open_stream
 
 if TYPE_CHECKING:
     from .added import Added
-    from .threshold import Waveforms
+    from .model import Waveforms
 
 __all__ = ["Source", "open_capture", "read_capture", "write_capture"]
 

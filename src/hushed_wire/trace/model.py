@@ -30,6 +30,7 @@ __all__ = [
     "Samples",
     "Times",
     "Trace",
+    "Waveforms",
     "first_of",
     "fold",
     "joined",
@@ -81,13 +82,26 @@ class Edges:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class Waveforms:
+    """Lines in volts. times: (n,) ticks. volts: one (n,) float32 a line. sample: ticks between samples, 0 if irregular."""
+
+    names: tuple[str, ...]
+    times: Times
+    volts: tuple[NDArray[np.float32], ...]
+    tick: Fraction
+    end: int
+    sample: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Trace:
     """Lines over time.
 
     names: one per line. times: (n,) int64 ticks. levels: (n,) packed. end: tick at which the trace ends.
     tick: seconds a tick, exact. unknown: (n,) packed or None. sample: ticks between samples, 0 when that is not told.
     volts: for captures in volts, (low, high, threshold) of each line. grain: ticks by which times may be off, where samples lie between ticks.
-    turned: lines whose levels are the other way round than they were captured.
+    turned: lines whose levels are the other way round than they were captured. waves: the same in volts, where it was captured so, whatever part
+    of it this is.
     """
 
     names: tuple[str, ...]
@@ -101,6 +115,7 @@ class Trace:
     volts: tuple[tuple[float, float, float], ...] = ()
     grain: int = 0
     turned: frozenset[str] = frozenset()
+    waves: Waveforms | None = None
 
     def turned_as(self, lines: frozenset[str]) -> Trace:
         """The same with these lines, and no others, the other way round than they were captured."""

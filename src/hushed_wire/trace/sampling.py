@@ -7,8 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from .model import UNKNOWN, Trace, fold
-from .threshold import Waveforms
+from .model import UNKNOWN, Trace, Waveforms, fold
 
 __all__ = ["Electrics", "sampled", "volts"]
 

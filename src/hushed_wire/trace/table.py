@@ -24,13 +24,13 @@ from numpy.typing import NDArray
 
 from ..errors import HushedError
 from ..units import counted
-from .model import MAX_LINES, TOO_MANY, Note, Times, Trace, first_of, written_names
+from .model import MAX_LINES, TOO_MANY, Note, Times, Trace, Waveforms, first_of, written_names
 from .stream import Stream
 from .table_cells import UNKNOWN_MARKS, kind_of
 from .table_grid import Grid, side_by_side
 from .table_rows import Rows, WrongRow, layouts_of, plain_rows_of, rows_of
 from .table_shape import Shape, cells_of, looks_like, nearest_form, shape_of, without_end
-from .threshold import Waveforms, levels
+from .threshold import levels
 
 if TYPE_CHECKING:
     import pandas as pd

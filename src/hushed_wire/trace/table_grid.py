@@ -15,9 +15,8 @@ from numpy.typing import NDArray
 from ..errors import HushedError
 from .column import Column
 from .merge import merge
-from .model import Levels, Note, Times, Trace
+from .model import Levels, Note, Times, Trace, Waveforms
 from .table_rows import Layout, Rows, backwards
-from .threshold import Waveforms
 
 __all__ = ["Grid", "side_by_side"]
 

@@ -2,32 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from fractions import Fraction
-
 import numpy as np
 from numpy.typing import NDArray
 
-from .model import Note, Times, Trace, fold
+from .model import Note, Times, Trace, Waveforms, fold
 
-__all__ = ["Waveforms", "levels", "limits"]
+__all__ = ["levels", "limits"]
 
 BINS = 256
 PEAK = 6  # bins on either side of a peak that count as its noise
 SWING = 0.4  # volts: a line that moves less than this does not switch
 BAND = 0.2  # hysteresis found by itself, as a share of the swing
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Waveforms:
-    """Lines in volts. times: (n,) ticks. volts: one (n,) float32 a line. sample: ticks between samples, 0 if irregular."""
-
-    names: tuple[str, ...]
-    times: Times
-    volts: tuple[NDArray[np.float32], ...]
-    tick: Fraction
-    end: int
-    sample: int
 
 
 def limits(volts: NDArray[np.float32]) -> tuple[float, float]:
@@ -85,5 +70,14 @@ def levels(waveforms: Waveforms, threshold: float | None = None, hysteresis: flo
     order = np.argsort(times, kind="stable")
     changed, packed, unknown = fold(times[order], lines[order], values[order], len(parts))
     return Trace(
-        waveforms.names, changed, packed, waveforms.end, waveforms.tick, unknown, waveforms.sample, tuple(notes), tuple(volts)
+        waveforms.names,
+        changed,
+        packed,
+        waveforms.end,
+        waveforms.tick,
+        unknown,
+        waveforms.sample,
+        tuple(notes),
+        tuple(volts),
+        waves=waveforms,
     )

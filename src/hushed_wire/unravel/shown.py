@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Fit", "best_fit", "turned"]
+__all__ = ["Fit", "best_fit", "everywhere", "turned"]
 
 SURE = 0.98  # share of pixels that agree from which on a picture is the one that was shown
 RIVAL = 0.75  # below it nothing is found
@@ -55,15 +55,21 @@ def _placed(own: NDArray[np.bool_], known: NDArray[np.bool_], written: NDArray[n
     if not high and not wide:
         same = float(np.mean((own == known)[written])) if written.any() else 0.0
         return [Fit(same), Fit(1 - same, inverse=True)]
-    from scipy.signal import fftconvolve
-
     bipolar = np.where(own, 1.0, -1.0) * written
-    flipped = np.where(known, 1.0, -1.0)[::-1, ::-1]
-    sums = fftconvolve(bipolar, flipped, mode="valid")
-    counts = np.maximum(fftconvolve(written.astype(float), np.ones(known.shape), mode="valid"), 1.0)
+    sums = everywhere(bipolar, np.where(known, 1.0, -1.0))
+    counts = np.maximum(everywhere(written.astype(float), np.ones(known.shape)), 1.0)
     agree = (sums / counts + 1) / 2
     out = []
     for inverse, map_ in ((False, agree), (True, 1 - agree)):
         top, left = np.unravel_index(int(np.argmax(map_)), map_.shape)
         out.append(Fit(float(map_[top, left]), inverse=inverse, left=int(left), top=int(top)))
     return out
+
+
+def everywhere(large: NDArray[np.float64], small: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The sum of products with the small array at each place where it lies within the large one, by the convolution theorem.
+
+    What wraps around at the edges of the transform lies beyond these places."""
+    product = np.fft.rfft2(large) * np.conj(np.fft.rfft2(small, large.shape))
+    high, wide = large.shape[0] - small.shape[0] + 1, large.shape[1] - small.shape[1] + 1
+    return np.fft.irfft2(product, large.shape)[:high, :wide]

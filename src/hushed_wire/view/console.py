@@ -44,6 +44,9 @@ class Tidy(io.TextIOBase):
             self.waiting = ""
         self.file.flush()
 
+    def close(self) -> None:
+        """The file behind is not ours, and may be closed by now: nothing is passed on as this goes (Python 3.13 tells of it)."""
+
 
 class Console(RichConsole):
     """A reader of a pipe who has had enough is no error of the tool's: `main` ends quietly."""

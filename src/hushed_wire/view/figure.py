@@ -17,9 +17,10 @@ from numpy.typing import NDArray
 
 from ..bus.words import MARK_SIGNS
 from ..errors import HushedError
+from ..extras import wanted
 from ..harmless import harmless
 from ..trace import Trace
-from ..trace.threshold import Waveforms
+from ..trace.model import Waveforms
 from ..units import show, show_time
 from . import overview
 from .activity import Activity, activities
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-__all__ = ["FORMATS", "plot"]
+__all__ = ["FORMATS", "plot", "ready"]
 
 FORMATS = ("png", "svg", "pdf")
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 100
@@ -49,6 +50,13 @@ TRACE_COLOURS = ("#1d5fa8", "#b4541a", "#5b7d2a", "#7a3f8f", "#8a6d1d", "#2a7d7a
 PLAIN = ("row", "column", "digit", "segment")  # roles that lines are named after
 
 
+def ready() -> None:
+    """Raises PackageMissing where figures cannot be drawn here: asked ahead of long work."""
+    with wanted("matplotlib", "figures want"):
+        import matplotlib
+    matplotlib.use("Agg")
+
+
 def plot(
     scene: Scene,
     path: str,
@@ -63,9 +71,7 @@ def plot(
     only: the lines to draw, in this order, each with what it is called; all that fit where none are named. fold: long rests are left out, which
     volts cannot be yet.
     """
-    import matplotlib
-
-    matplotlib.use("Agg")
+    ready()
     from matplotlib import pyplot
     from matplotlib.text import Text
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from xml.etree import ElementTree
 
 from ..diagnosis import Diagnosis
-from ..finding import SEVERITIES, codes
+from ..finding import codes
+from ..grades import SEVERITIES
 from ..harmless import harmless
 
 __all__ = ["as_xml", "junit", "unusable"]

@@ -17,7 +17,7 @@ from ..harmless import harmless
 from ..picture.shown import shown_png
 from ..rig import rig_toml
 from ..rig.reading import as_piece
-from ..trace.threshold import Waveforms
+from ..trace.model import Waveforms
 from ..units import show, show_time
 from ..version import VERSION
 from .decoded import words_of

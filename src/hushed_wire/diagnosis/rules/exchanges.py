@@ -21,7 +21,7 @@ from ...part.wrap import WRAPS
 from ...rig import DeviceReading
 from ...trace import Trace, mishap
 from ..bearing import CARRIED, bearing, borne, exchanged_by_shape
-from ..case import GAIN, STRANGE, Case, legibility, sense, strange_share, unmet
+from ..case import GAIN, STRANGE, Case, legibility, select_for, sense, strange_share, unmet
 from ..hypotheses import (
     MOST_TOLD,
     SENSIBLE,
@@ -45,6 +45,8 @@ SEEN_WELL = 8.0  # samples a clock
 MOST = 0.5  # of changes; the first bit of a word has no edge ahead of it
 AT_ONCE = 0.1  # of a clock: within which what an edge brings comes behind it
 CLEAR = 0.95  # share of data changes that keep clear of the edge that samples
+WALKED = 600  # bytes in which a set-up ends: vendors have long ones
+ANEW = 2  # changes of a reset line by a driver that begins again
 IN_A_ROW = 60  # commands without data that a set-up may have
 FEW = 6000  # changes on which orders of the data lines are tried
 
@@ -56,7 +58,7 @@ def marks_stuck(case: Case) -> Iterator[Finding]:
         return
     for reading in case.direct:
         framing = case.rig.target(reading.device).framing
-        if not WRAPS[framing].marked or WRAPS[framing].said:
+        if not WRAPS[framing].marked or role in WRAPS[framing].without:
             continue
         beside = _exchanged_with_direction(case, reading)
         if beside is not None:
@@ -78,17 +80,57 @@ def _exchanged_with_direction(case: Case, reading: DeviceReading) -> Finding | N
     marks = case.kind.marks
     if not case.moves("rw"):
         return None
-    lines = {**case.bus.lines, marks: case.bus.lines["rw"], "rw": case.bus.lines[marks]}
-    values = {
-        "a": marks.upper(), "b": "RW", "line_a": case.bus.lines[marks], "line_b": case.bus.lines["rw"], "role_a": marks, "role_b": "rw"
-    }  # fmt: skip
-    wiring = Wiring("wiring.swapped-lines", "", (marks, "rw"), msgspec.structs.replace(case.bus, lines=lines), values)
+    wiring = _exchange(case, marks, "rw")
     own = under(case, case.piece, reading, wiring)
     now, other = worth(case, reading), 0.0 if own is None else sense(reading.part, own) - unmet(case, reading, own)
     if not brought_up(reading, own) or other < max(0.7, now):
         return None
     evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{other:.0%}"}
     return told(case, reading, wiring, [wiring], "certain", evidence)
+
+
+def beside_exchanged(case: Case) -> Iterator[Finding]:
+    """A line beside the bus, reset or busy, in the place of a select or of the line that tells data from commands: what the part gets as wired makes
+    no sense, and all of it does the other way round; a reset that is in its place rests while words move."""
+    if exchanged_by_shape(case) is not None or not any(case.moves(role) for role in case.kind.clocks):
+        return
+    for reading in case.direct:
+        # A reset line that rests high in the place of a select looks like one that is active high, which the part does not have.
+        taken = "select" in case.plan.assumed and case.bus.select != reading.part.select
+        select = select_for(case, reading.device.select)
+        now = 0.0 if taken else worth(case, reading)
+        if not taken and _understood(reading, now):
+            continue
+        for side in ("reset", "busy"):
+            for role in (select, case.kind.marks):
+                if role not in case.roles or not case.moves(side) or not case.moves(role) or (taken and role != select):
+                    continue
+                if side == "reset" and _amid_words(case, role):
+                    continue
+                wiring = _exchange(case, role, side, reading.part.select if taken else "")
+                own = under(case, case.piece, reading, wiring)
+                other = 0.0 if own is None else sense(reading.part, own) - unmet(case, reading, own)
+                if brought_up(reading, own) and other >= max(0.7, now + GAIN * (1 - now)):
+                    evidence = {"as wired": f"{now:.0%} of what it gets makes sense", "this way": f"{other:.0%}"}
+                    yield told(case, reading, wiring, [wiring], "certain", evidence)
+                    return
+
+
+def _exchange(case: Case, a: str, b: str, select: str = "") -> Wiring:
+    """Two roles in each other's place. select: the level that then selects, where it is not as wired."""
+    lines = case.bus.lines
+    values = {"a": a.upper(), "b": b.upper(), "line_a": lines[a], "line_b": lines[b], "role_a": a, "role_b": b}
+    bus = msgspec.structs.replace(case.bus, lines={**lines, a: lines[b], b: lines[a]}, select=select or case.bus.select)
+    return Wiring("wiring.swapped-lines", "", (a, b), bus, values)
+
+
+def _amid_words(case: Case, role: str) -> bool:
+    """Whether the line of a role changes while words move, which a reset line does not but where a driver resets its part anew."""
+    piece, clock = case.piece, next(role for role in case.kind.clocks if case.moves(role))
+    edges, changes = piece.edges(case.roles[clock]).times[1:], piece.edges(case.roles[role]).times[1:]
+    if len(edges) < 2:
+        return False
+    return int(np.count_nonzero((changes > edges[0]) & (changes < edges[-1]))) > ANEW
 
 
 def _was_meant(case: Case, reading: DeviceReading) -> bool:
@@ -98,7 +140,9 @@ def _was_meant(case: Case, reading: DeviceReading) -> bool:
     if part.parameters == "data":  # what comes behind such a command is data by right, so only the codes themselves tell
         behind_reset = "reset" in case.roles and case.moves("reset")  # there comes a set-up, and nothing else
         whole = 2 / 3 if behind_reset else 3 / 4
-        return any(_codes_of_a_set_up(part, chip.payload.value, whole) for chip in reading.chips)
+        return any(
+            _codes_of_a_set_up(part, chip.payload.value, whole) or _walked(part, chip.payload.value) for chip in reading.chips
+        )
     steps = set(part.start_up)
     for chip in reading.chips:
         own = chip.payload
@@ -124,6 +168,21 @@ def _codes_of_a_set_up(part: Part, value: NDArray[np.uint8], whole: float) -> bo
     return bool(len(value)) and int(value[0]) in steps | resets and len(seen) >= whole * len(set(part.start_up))
 
 
+def _walked(part: Part, value: NDArray[np.uint8]) -> bool:
+    """Whether bytes, read as codes each with its parameters from the first one on, are a whole set-up, without one that the part does not know."""
+    table, at, names = part.table(), 0, set[str]()
+    while at < min(len(value), WALKED):
+        number = table[int(value[at])]
+        if number < 0:
+            return False
+        command = part.command[number]
+        names.add(command.name)
+        if names >= set(part.start_up):
+            return True
+        at += len(command.patterns)
+    return False
+
+
 @dataclass
 class _Tried:
     """What a device makes of the traffic under a hypothesis. score: how much sense, less the rules that are broken."""
@@ -137,7 +196,7 @@ def other_wirings(case: Case) -> Iterator[Finding]:
     """The wiring under which the capture makes most sense, where that is much more than as wired."""
     if not any(case.moves(role) for role in case.kind.clocks):
         return
-    if exchanged_by_shape(case) is not None or any(True for _ in marks_stuck(case)):
+    if exchanged_by_shape(case) is not None or any(True for one in (marks_stuck, beside_exchanged) for _ in one(case)):
         return
     piece = case.piece
     for reading in case.devices:
@@ -330,5 +389,6 @@ def mode(case: Case) -> Iterator[Finding]:
 RULES = [
     Rule("frame", mode, has_selects),
     Rule("frame", marks_stuck, moves_words),
+    Rule("wiring", beside_exchanged, moves_words),
     Rule("wiring", other_wirings, moves_words),
 ]

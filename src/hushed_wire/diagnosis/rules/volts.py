@@ -49,7 +49,8 @@ class Claim:
 
 def electric(case: Case) -> Iterator[Finding]:
     """What the volts of a bus's lines tell; a cause that several lines have is told once."""
-    waves, trace, bus = case.shared.waves, case.trace, case.bus
+    trace, bus = case.trace, case.bus
+    waves = trace.waves
     if waves is None:
         return
     lines = {role: name for role, name in bus.lines.items() if name in waves.names and name not in trace.turned}
