@@ -244,7 +244,7 @@ class Honesty(unittest.TestCase):
         done = program_json("diagnose", "healthy.vcd")
         self.assertEqual(len(done["assumed"]), 3)
         self.assertTrue(done["ruled_out"] and done["not_observable"])
-        self.assertEqual(set(done), {"verdict", "findings", "ruled_out", "not_observable", "assumed"})
+        self.assertEqual(set(done), {"verdict", "judgement", "untold", "findings", "ruled_out", "not_observable", "assumed"})
 
 
 class Competing(unittest.TestCase):

@@ -74,6 +74,46 @@ class OneVerdict(unittest.TestCase):
                 self.assertEqual(sorted({str(one).partition(" ")[0] for one in failed}), sorted(set(graver)))
         self.assertLessEqual({"wiring.missing-pullup", "wiring.level-mismatch"}, seen)
 
+    def test_what_was_not_judged_is_no_all_good(self) -> None:
+        """Good, good as far as it can be told, not judged: in text, JSON, JUnit, a sweep and the exit status."""
+        two = (demo() / "front-desk.toml").read_text() + '[[device]]\nname = "spare"\non = "front"\npart = "ssd1306"\naddress = 0x3C\npanel = "128x64"\n'
+        (demo() / "two.toml").write_text(two)
+        hum = "$timescale 1us $end\n$var wire 1 a A $end\n$var wire 1 b B $end\n$var wire 1 c C $end\n$enddefinitions $end\n#0\n0a\n0b\n1c\n"
+        hum += "".join(f"#{at}\n{at // 7 % 2}a\n{at // 31 % 2}b\n" for at in range(7, 40_000, 7))
+        (demo() / "hum.vcd").write_text(hum)
+        for name, rig, wanted, status, said in (
+            ("healthy.vcd", "front-desk.toml", "good", 0, "look beyond them"),
+            ("healthy.vcd", "", "good as far as it can be told", 0, "had to be assumed"),
+            ("late.vcd", "front-desk.toml", "not judged", 2, "no word for 'tide'"),
+            ("old-box-1.vcd", "", "not judged", 2, "no part of the catalog was recognised"),
+            ("hum.vcd", "", "not judged", 2, "no display's bus"),
+            ("swapped.vcd", "front-desk.toml", "findings", 1, "exchanged"),
+        ):
+            with self.subTest(name, rig=rig):
+                words = ("--rig", rig) if rig else ()
+                done = program("diagnose", name, *words, "--format", "json")
+                told = json.loads(done.stdout)
+                self.assertEqual((told["judgement"], done.returncode), (wanted, status))
+                self.assertIn(said, told["verdict"])
+                self.assertEqual(bool(told["untold"]), wanted == "good as far as it can be told" or name in ("late.vcd", "hum.vcd"))
+                text = program("diagnose", name, *words).stdout.decode()
+                for reason in told["untold"]:
+                    self.assertIn(reason[:40], re.sub(r"\s+", " ", text))
+                self.assertEqual(program("diagnose", name, *words, "--fail-on", "never").returncode, 0)
+                junit = ET.fromstring(program("diagnose", name, *words, "--format", "junit").stdout)
+                self.assertEqual(junit.get("errors"), str(int(wanted == "not judged")))
+                if name != "hum.vcd":
+                    alone = scratch()
+                    shutil.copy(demo() / name, alone / name)
+                    swept = program("sweep", str(alone), *words, "--format", "json")
+                    one = json.loads(swept.stdout)["captures"][0]
+                    self.assertEqual((one["status"], one["code"] == "not-judged"), (status, wanted == "not judged"))
+                    self.assertEqual(swept.returncode, status)
+        # A display that hears nothing while its bus is busy is a finding.
+        done = program("diagnose", "healthy.vcd", "--rig", "two.toml", "--format", "json")
+        first = json.loads(done.stdout)["findings"][0]
+        self.assertEqual((first["code"], first["device"], done.returncode), ("capture.unlike-rig", "spare", 1))
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -195,7 +195,7 @@ class Watching(unittest.TestCase):
         assert process.stdout is not None
         said = []
         for name, source, wanted in (
-            ("a.vcd", "healthy.vcd", "The wires carry what they should"), ("b.vcd", "swapped.vcd", "SCL and SDA are exchanged"),
+            ("a.vcd", "healthy.vcd", "Nothing is wrong as far as it can be told"), ("b.vcd", "swapped.vcd", "SCL and SDA are exchanged"),
             ("a.vcd", "no-pump.vcd", "the charge pump is not switched on"),
         ):  # fmt: skip
             shutil.copy(demo() / source, folder / name)

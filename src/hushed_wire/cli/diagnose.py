@@ -19,7 +19,8 @@ examples:
   hushed-wire diagnose tide.vcd --report fault.html                     one page: verdict, evidence, waves to zoom, the picture
   hushed-wire diagnose scope.csv --fail-on fault --format junit -o display.xml
 
-exit status: 0 nothing wrong (notes allowed), 1 a finding of the severity that --fail-on names, or graver, 2 unusable input
+exit status: 0 nothing wrong (notes allowed), 1 a finding of the severity that --fail-on names, or graver, 2 unusable input,
+or a display that was not judged, as no word for it is in the capture or nobody knows it
 """
 
 
@@ -92,8 +93,6 @@ def run(args: argparse.Namespace) -> int:
 
 def _once(args: argparse.Namespace) -> int:
     """One capture, once."""
-    from ..grades import SEVERITIES
-
     _can_be_drawn(args)
     try:
         source, outcome = _outcome(args)
@@ -103,6 +102,9 @@ def _once(args: argparse.Namespace) -> int:
 
             output.emit(args, unusable(args.capture, f"{error.what}; {error.remedy}"))
         raise
+    if not outcome.cases:
+        _told(args, source.path, outcome, {})
+        return _status(args, outcome)
     extra: dict[str, Any] = {}
     if args.seen:
         from ..diagnosis.symptoms import ranked
@@ -117,19 +119,41 @@ def _once(args: argparse.Namespace) -> int:
     if args.report:
         _page(args, source, outcome)
     _told(args, source.path, outcome, extra)
+    return _status(args, outcome)
+
+
+def _status(args: argparse.Namespace, outcome: Any) -> int:
+    """0, 1 for findings as grave as --fail-on says, 2 where a display was not judged at all: that is no "all good"."""
+    from ..grades import NOT_JUDGED, SEVERITIES
+
     worst = outcome.worst()
-    if args.fail_on == "never" or worst is None:
+    if args.fail_on == "never":
         return 0
-    return int(SEVERITIES.index(worst) >= SEVERITIES.index(args.fail_on))
+    if worst is not None and SEVERITIES.index(worst) >= SEVERITIES.index(args.fail_on):
+        return 1
+    return 2 if outcome.judgement == NOT_JUDGED else 0
 
 
 def _outcome(args: argparse.Namespace) -> tuple[Any, Any]:
     """The capture and what is wrong with it."""
-    from ..diagnosis import judge
+    from ..diagnosis import judge, nothing_known
+    from ..rig.assumption import NoBusFound
 
     with located(args.capture):
-        source, gathered, plan = captured.gathered(args)
+        try:
+            source, gathered, plan = captured.gathered(args)
+        except NoBusFound as error:
+            if args.capture == "-" or not _reads_alone(args):
+                raise
+            source = captured.open_source(args, again=True)
+            return source, nothing_known(source.read(source.blocks()), error.what)
         return source, judge(gathered, plan)
+
+
+def _reads_alone(args: argparse.Namespace) -> bool:
+    """Whether nobody said what is in the capture, nor wants anything that shows what it says."""
+    said = (args.rig, args.bus, args.line, args.part, args.picture, args.report, args.seen, args.save_rig)
+    return not any(said)
 
 
 def _told(args: argparse.Namespace, path: str, outcome: Any, extra: dict[str, Any]) -> None:

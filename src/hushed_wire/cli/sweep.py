@@ -118,16 +118,18 @@ def _diagnosed(args: argparse.Namespace) -> Swept:
     from contextlib import nullcontext
 
     from ..diagnosis import diagnose
-    from ..grades import SEVERITIES
+    from ..grades import NOT_JUDGED, SEVERITIES
     from ..part import Catalog
     from ..sweep import Swept
-    from ..sweep.found import FINDINGS, GOOD
+    from ..sweep.found import FINDINGS, GOOD, UNJUDGED, UNUSABLE
 
     with Catalog([args.catalog]).in_use() if args.catalog else nullcontext():
         _, trace, plan = captured.load_any(args)
         outcome = diagnose(trace, plan)
     least = len(SEVERITIES) if args.fail_on == "never" else SEVERITIES.index(args.fail_on)
     first = next((found for found in outcome.findings if SEVERITIES.index(found.severity) >= least), None)
+    if first is None and outcome.judgement == NOT_JUDGED and args.fail_on != "never":
+        return Swept(args.capture, UNUSABLE, outcome.verdict, UNJUDGED)
     if first is None:
         return Swept(args.capture, GOOD, outcome.verdict)
     return Swept(args.capture, FINDINGS, outcome.verdict, first.code, first.severity, first.lines, first.device or "")

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from ..bus.tried import tried
 from ..finding import Finding
-from ..grades import SEVERITIES
+from ..grades import GOOD, NOT_JUDGED, SEVERITIES, SO_FAR, WRONG
 from ..part.neighbours import on_i2c
 from ..rig import Reading, Setup
 from ..trace import Trace
@@ -19,19 +20,21 @@ from .rule import Rule
 from .rules import RULES
 from .rules.picture import all_good
 
-__all__ = ["Diagnosis", "diagnose", "judge"]
+__all__ = ["Diagnosis", "diagnose", "judge", "nothing_known"]
 
 BELOW_WORDS = ("capture", "wiring", "frame")
-GOOD = "picture.all-traffic-good"
 MOST_NAMED = 4  # parts that can have an address
 
 
 @dataclass
 class Diagnosis:
-    """verdict: one sentence. findings: the most likely cause first. hidden: those explained away."""
+    """verdict: one sentence. findings: the most likely cause first. hidden: those explained away. judgement: WRONG, GOOD, SO_FAR or NOT_JUDGED.
+    untold: what was not judged, or not wholly, and why."""
 
     verdict: str
     findings: list[Finding]
+    judgement: str = NOT_JUDGED
+    untold: list[str] = field(default_factory=list)
     hidden: list[Finding] = field(default_factory=list)
     ruled_out: list[dict[str, str]] = field(default_factory=list)
     not_observable: list[str] = field(default_factory=list)
@@ -93,7 +96,24 @@ def judge(gathered: Gathered, plan: Setup) -> Diagnosis:
         for entry in case.ruled_out
         if (case.bus.name, entry["code"]) not in codes
     ]
-    return Diagnosis(_verdict(cases, kept), kept, hidden, ruled_out, _not_observable(cases), plan.assumed, cases)
+    judgement, untold = _judged(cases, kept)
+    return Diagnosis(
+        _verdict(cases, kept, judgement, untold),
+        kept,
+        judgement,
+        untold,
+        hidden,
+        ruled_out,
+        _not_observable(cases),
+        plan.assumed,
+        cases,
+    )
+
+
+def nothing_known(trace: Trace, why: str) -> Diagnosis:
+    """Of a capture in which no display's bus is found at all. why: as it was told. What lines do that are no bus is no fault of anybody's."""
+    reasons = [f"{kind}: {because}" for kind, because in tried(trace).items()]
+    return Diagnosis(f"Not judged: no display's bus that is known is in this capture ({why}).", [], NOT_JUDGED, reasons)
 
 
 def _heard(case: Case, rule: Rule) -> bool:
@@ -106,24 +126,48 @@ def _carries_words(case: Case) -> bool:
     return case.kind.started or case.kind.scanned or borne(case)
 
 
-def _verdict(cases: list[Case], findings: list[Finding]) -> str:
+def _judged(cases: list[Case], findings: list[Finding]) -> tuple[str, list[str]]:
+    """What it comes to, and what was not judged, or not wholly."""
+    if any(finding.severity != "note" for finding in findings):
+        return WRONG, cases[0].shared.unjudged
+    devices = [reading for case in cases for reading in case.devices]
+    if not devices:
+        return NOT_JUDGED, cases[0].shared.unjudged
+    silent = [reading for case in cases if not case.kind.scanned for reading in case.devices if not len(reading)]
+    if silent:
+        return NOT_JUDGED, [f"no word for '{reading.device.name}' is in the capture" for reading in silent] + cases[
+            0
+        ].shared.unjudged
+    untold = list(cases[0].shared.unjudged)
+    untold += [
+        f"no whole set-up of '{reading.device.name}' is in the capture: it came before, or never"
+        for reading in devices
+        if not reading.started and reading.part.start_up
+    ]
+    untold += [f"'{reading.device.name}' has no glass whose picture could be judged" for reading in devices if not reading.shows]
+    untold += [f"bus '{name}' is not in the capture" for name in cases[0].reading.absent]
+    if cases[0].plan.assumed:
+        *others, last = cases[0].plan.assumed
+        untold.append(f"{' and '.join([', '.join(others), last] if others else [last])} had to be assumed, as no rig tells")
+    return (SO_FAR if untold else GOOD), untold
+
+
+def _verdict(cases: list[Case], findings: list[Finding], judgement: str, untold: list[str]) -> str:
     problems = [finding for finding in findings if finding.severity != "note"]
     if problems:
         first, more = problems[0].summary, len(problems) - 1
         return first[0].upper() + first[1:] + (f" ({more} more finding{'s' if more > 1 else ''})." if more else ".")
-    if any(finding.code == GOOD for finding in findings):
-        untold = cases[0].shared.unjudged
-        if untold:
-            return f"Nothing wrong was found, but not all could be told: {untold[0]}."
+    if judgement == GOOD:
         return "The wires carry what they should: look beyond them."
+    if judgement == SO_FAR:
+        rest = f" ({len(untold) - 1} more of that below)" if len(untold) > 1 else ""
+        return f"Nothing is wrong as far as it can be told: {untold[0]}{rest}."
     for case in cases:
         if (nameless := _nameless(case)) is not None:
             return nameless
     if not any(case.devices for case in cases):
-        return "The bus carries words, but no part of the catalog was recognised: name it with --part or --rig."
-    unreached = [reading.device.name for case in cases if not case.kind.scanned for reading in case.devices if not len(reading)]
-    but = f", but no word for {' and '.join(repr(name) for name in unreached)} is in it" if unreached else ""
-    return f"Nothing wrong was found in what was captured{but}."
+        return "Not judged: the bus carries words, but no part of the catalog was recognised: name it with --part or --rig."
+    return f"Not judged: {untold[0]}."
 
 
 def _nameless(case: Case) -> str | None:
@@ -134,10 +178,10 @@ def _nameless(case: Case) -> str | None:
     shown = ", ".join(f"{address:#04x}" for address in sorted(answering))
     able = [part.name for part in on_i2c() if part.i2c and answering & {*part.i2c.addresses}]
     if not able:
-        return f"The bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."
+        return f"Not judged: the bus is sound, but no part of the catalog is known at {shown}: name it with --part or --rig."
     others = f" and {len(able) - MOST_NAMED} more" if len(able) > MOST_NAMED else ""
     return (
-        f"The bus is sound, but what goes to {shown} does not tell the part "
+        f"Not judged: the bus is sound, but what goes to {shown} does not tell the part "
         f"({', '.join(able[:MOST_NAMED])}{others} can be there): name it with --part or --rig."
     )
 
@@ -151,8 +195,4 @@ def _not_observable(cases: list[Case]) -> list[str]:
         "" if cases[0].trace.volts else "levels in volts and rise times (capture in volts to see them)",
     ]
     absent = cases[0].reading.absent
-    return (
-        [entry for entry in out if entry]
-        + cases[0].shared.unjudged
-        + [f"bus '{name}', which is not in the capture" for name in absent]
-    )
+    return [entry for entry in out if entry] + [f"bus '{name}', which is not in the capture" for name in absent]

@@ -22,11 +22,15 @@ from .guess_settings import Shape, check_shape
 from .reading import Reading, decode
 from .schema import Bus, Device, Rig
 
-__all__ = ["Options", "Setup", "assume", "unrecognised"]
+__all__ = ["NoBusFound", "Options", "Setup", "assume", "unrecognised"]
 
 OTHERS = 400_000  # changes in which a display behind a register is looked for
 AT_FIRST = 2000  # words in which a part that makes nothing of them is told
 LOOKED_AT = 4_000_000  # changes in which devices are looked for; the display may come long after other traffic
+
+
+class NoBusFound(HushedError):
+    """Nobody said which lines are the bus, and nothing in the capture tells."""
 
 
 @dataclass
@@ -208,7 +212,7 @@ def _by_traffic(trace: Trace, given: dict[str, int]) -> tuple[int, int]:
             return 0, 1  # nothing else they could be; the diagnosis says what is wrong with them
     if best is None or not best.words:
         has = ", ".join(trace.names[:12])
-        raise HushedError(
+        raise NoBusFound(
             "no two lines look like an I2C bus",
             remedy=f"say which they are, like --line scl=NAME --line sda=NAME; the capture has {has}",
         )

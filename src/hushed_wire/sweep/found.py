@@ -10,16 +10,18 @@ import msgspec
 
 from ..errors import HushedError
 
-__all__ = ["FINDINGS", "GOOD", "UNUSABLE", "Cause", "Swept", "captures_in", "causes_of"]
+__all__ = ["FINDINGS", "GOOD", "UNJUDGED", "UNUSABLE", "Cause", "Swept", "captures_in", "causes_of"]
 
 GOOD, FINDINGS, UNUSABLE = 0, 1, 2  # as the exit status of a diagnosis has it
+UNJUDGED = "not-judged"  # code of a capture that was read, and in which a display was not judged
 ENDINGS = (".vcd", ".csv", ".tsv", ".npz", ".txt")  # of captures in a folder, plain or .gz
 RAW = (".bin", ".raw")  # and of raw samples
 
 
 class Swept(msgspec.Struct):
     """One capture. status: GOOD, FINDINGS or UNUSABLE. code, severity, lines: of the first finding, the most likely cause; code is "" where there is
-    none. verdict: in one sentence; of a capture that cannot be read, why. size, changed: of its file, bytes and nanoseconds since 1970."""
+    none, UNJUDGED where a display was not judged. verdict: in one sentence; of a capture that cannot be read, why. size, changed: of its file, bytes
+    and nanoseconds since 1970."""
 
     path: str
     status: int
@@ -80,7 +82,9 @@ def causes_of(swept: Iterable[Swept]) -> list[Cause]:
     for one in swept:
         if one.status == GOOD:
             continue
-        code = one.code if one.status == FINDINGS else "unusable"
+        code = one.code or "unusable"
         key = code, tuple(one.lines)
         groups.setdefault(key, Cause(code, one.severity, one.lines, [])).captures.append(one)
-    return sorted(groups.values(), key=lambda cause: (cause.code == "unusable", -len(cause.captures), cause.code, cause.lines))
+    return sorted(
+        groups.values(), key=lambda cause: (cause.code in ("unusable", UNJUDGED), -len(cause.captures), cause.code, cause.lines)
+    )

@@ -6,7 +6,7 @@ from xml.etree import ElementTree
 
 from ..diagnosis import Diagnosis
 from ..finding import codes
-from ..grades import SEVERITIES
+from ..grades import NOT_JUDGED, SEVERITIES
 from ..harmless import harmless
 
 __all__ = ["as_xml", "junit", "unusable"]
@@ -35,6 +35,10 @@ def junit(outcome: Diagnosis, path: str, fail_on: str) -> bytes:
             case = ElementTree.SubElement(suite, "testcase", classname=path, name=code, time="0")
             if code not in known:
                 ElementTree.SubElement(case, "skipped", message="nothing was found, and nothing speaks against it")
+    if outcome.judgement == NOT_JUDGED and not failures:
+        case = ElementTree.SubElement(suite, "testcase", classname=path, name="judgement", time="0")
+        ElementTree.SubElement(case, "error", type=NOT_JUDGED, message=outcome.verdict).text = "\n".join(outcome.untold)
+        return as_xml(suite, failures, 1)
     return as_xml(suite, failures)
 
 

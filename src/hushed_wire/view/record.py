@@ -105,6 +105,8 @@ def diagnosis(outcome: Diagnosis) -> dict[str, Any]:
     """A whole diagnosis."""
     return {
         "verdict": outcome.verdict,
+        "judgement": outcome.judgement,
+        "untold": outcome.untold,
         "findings": [finding(found) for found in outcome.findings],
         "ruled_out": outcome.ruled_out,
         "not_observable": outcome.not_observable,

@@ -13,6 +13,7 @@ from ..diagnosis import Diagnosis
 from ..diagnosis.margins import Margin
 from ..diagnosis.symptoms import Ranked, separating
 from ..finding import Code, Finding
+from ..grades import NOT_JUDGED
 from ..units import show, show_time
 from .tables import plain_table
 
@@ -38,7 +39,7 @@ UNITS = {
 def diagnosis(out: Console, outcome: Diagnosis, path: str, verbose: bool = False) -> None:
     """Prints a diagnosis."""
     worst = outcome.worst()
-    style = worst if worst in ("fault", "warning") else "good"
+    style = worst if worst in ("fault", "warning") else "good" if outcome.judgement != NOT_JUDGED else "warning"
     out.print(Text(outcome.verdict, style=style))
     for finding in outcome.findings:
         out.print()
@@ -48,6 +49,7 @@ def diagnosis(out: Console, outcome: Diagnosis, path: str, verbose: bool = False
         reasons.setdefault(entry["code"], []).append(entry["because"])
     sections = [
         ("ruled out", [(code, "; ".join(because)) for code, because in reasons.items()]),
+        ("not judged", [("", text) for text in outcome.untold]),
         ("not visible here", [("", "; ".join(outcome.not_observable))] if outcome.not_observable else []),
         ("assumed", [("", text) for text in outcome.assumed.values()]),
     ]

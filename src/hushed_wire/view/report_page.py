@@ -13,6 +13,7 @@ from typing import Any
 
 from ..diagnosis import Diagnosis
 from ..finding import Finding
+from ..grades import NOT_JUDGED
 from ..harmless import harmless
 from ..picture.shown import shown_png
 from ..rig import rig_toml
@@ -72,7 +73,7 @@ def page(outcome: Diagnosis, path: str, command: str, waveforms: Waveforms | Non
         allowed=base64.b64encode(hashlib.sha256(script.encode()).digest()).decode(),
         path=path,
         outcome=outcome,
-        worst=outcome.worst() if first is not None else "good",
+        worst=outcome.worst() if first is not None else "warning" if outcome.judgement == NOT_JUDGED else "good",
         findings=[(found, _where(found), evidence_lines(found.evidence)) for found in outcome.findings],
         facts=_facts(outcome),
         data=data,

@@ -10,8 +10,9 @@ from datetime import datetime
 from typing import Any
 from xml.etree import ElementTree
 
+from ..grades import NOT_JUDGED
 from ..harmless import no_formula
-from ..sweep.found import FINDINGS, GOOD, UNUSABLE, Cause, Swept
+from ..sweep.found import FINDINGS, GOOD, UNJUDGED, UNUSABLE, Cause, Swept
 from ..units import counted
 from .junit import as_xml
 from .pipe_console import kit_of
@@ -29,14 +30,17 @@ def table(out: Any, swept: Sequence[Swept], causes: Sequence[Cause], verbose: bo
     counts = {status: sum(one.status == status for one in swept) for status in WORDS}
     said = [f"{counts[GOOD]:,} of {counted(len(swept), 'capture')} good"]
     said += [f"{counts[FINDINGS]:,} with findings"] if counts[FINDINGS] else []
-    said += [f"{counts[UNUSABLE]:,} {UNREAD}"] if counts[UNUSABLE] else []
+    unjudged = sum(one.code == UNJUDGED for one in swept)
+    unread = counts[UNUSABLE] - unjudged
+    said += [f"{unjudged:,} {NOT_JUDGED}"] if unjudged else []
+    said += [f"{unread:,} {UNREAD}"] if unread else []
     worst = "fault" if counts[FINDINGS] else "warning" if counts[UNUSABLE] else "good"
     out.print(kit.Text(", ".join(said), style=worst))
     for cause in causes:
         out.print()
         head = kit.Text(f"{len(cause.captures):,} of {len(swept):,}", style="head")
-        if cause.code == "unusable":
-            head.append(f"  {UNREAD}", style="warning")
+        if cause.code in ("unusable", UNJUDGED):
+            head.append(f"  {UNREAD if cause.code == 'unusable' else NOT_JUDGED}", style="warning")
         else:
             head.append(f"  {cause.code}", style="code").append(f"  {cause.severity}", style=cause.severity)
             head.append(f"  on {', '.join(cause.lines)}" if cause.lines else "")

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from ...bus.base import ANSWERS
 from ...bus.tried import tried
 from ...finding import Finding
+from ...rig import DeviceReading
 from ...trace.measured import Measured
 from ...units import parse, show
 from ..bearing import bearing, borne, exchanged_by_shape
@@ -138,11 +139,18 @@ def clipped(case: Case) -> Iterator[Finding]:
     if not cut and not behind:
         return
     start = case.seconds(case.trace.start)
-    said = "both" if cut and behind else "cut" if cut else ""
+    steps = sorted({name for reading in case.devices if reading.device.name in behind for name in _steps(reading)})
+    said = "both" if cut and behind else "cut" if cut else "some" if steps else ""
     yield case.found(
         "capture.clipped-start", said, lines=case.names(*case.kind.needs), start=start, end=start,
         evidence={"cut_transaction": cut, "devices_without_set_up": behind}, devices=" and ".join(behind),
+        steps=", ".join(steps),
     )  # fmt: skip
+
+
+def _steps(reading: DeviceReading) -> set[str]:
+    """The steps of a set-up among what a display was told."""
+    return {name for chip in reading.chips for name in chip.names} & set(reading.part.start_up)
 
 
 def cut_short(case: Case) -> Iterator[Finding]:

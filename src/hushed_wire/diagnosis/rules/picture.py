@@ -127,7 +127,8 @@ def all_good(case: Case) -> Iterator[Finding]:
             continue
         start, end = case.span
         yield case.found(
-            "picture.all-traffic-good", device=reading.device.name, lines=case.names(*case.bus.lines), start=start, end=end,
+            "picture.all-traffic-good", "" if reading.started or not reading.part.start_up else "running", device=reading.device.name,
+            lines=case.names(*case.bus.lines), start=start, end=end,
             confidence="likely" if case.shared.unjudged else "certain",
             evidence={"shown": glass.said, "set_up_in_the_capture": reading.started}, shown=glass.said,
             looks="; ".join(_beyond(reading)),
