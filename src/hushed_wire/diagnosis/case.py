@@ -304,10 +304,7 @@ class Case:
 
     @cached_property
     def began(self) -> int | None:
-        """The tick of a power-on or reset ahead of all traffic, None where the capture shows neither.
-
-        A reset line that comes up; or lines that rest high, all low at first, which come up together: nothing had a supply.
-        """
+        """The tick of a power-on or reset ahead of all traffic, None where the capture shows neither: of a reset line that comes up, or of `powered`."""
         clock = next(iter(self.clocks), "")
         first = self.pulses(clock).opening[0] if self.moves(clock) else self.trace.end
         if "reset" in self.roles and self.moves("reset"):
@@ -315,6 +312,11 @@ class Case:
             rises = edges.times[1:][(edges.level[1:] == 1) & (edges.level[:-1] == 0)]
             if len(rises) and (self.kind.addressed or int(rises[-1]) <= first):
                 return int(rises[-1])
+        return self.powered
+
+    @cached_property
+    def powered(self) -> int | None:
+        """The tick at which lines that rest high, all low at first, come up together: nothing had a supply ahead of it. None where that is not seen."""
         resting = [role for role in self.kind.pulled_up if role in self.roles]
         if not resting or any(self.pulses(role).opened != 0 or self.moves(role) < 4 for role in resting):
             return None

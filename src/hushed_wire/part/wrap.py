@@ -39,7 +39,7 @@ class Framing(msgspec.Struct, frozen=True):
     without: roles that it must not have, for a part to be taken to hang there so; said: only where the length of words is given, as its top bit
     tells what a line tells elsewhere. chains: one select
     leads through several parts, each taking one word of a load. halves: words come in halves. pictures: what is sent are whole pictures.
-    loads: words are what registers take over. picky: not all that a sequence may say can be carried; `wrap` raises HushedError then.
+    loads: words are what registers take over. anew: what is sent begins, or is taken over, with an edge of the select. picky: not all that a sequence may say can be carried; `wrap` raises HushedError then.
     """
 
     bus: str
@@ -53,6 +53,7 @@ class Framing(msgspec.Struct, frozen=True):
     halves: bool = False
     pictures: bool = False
     loads: bool = False
+    anew: bool = False
     picky: bool = False
 
 
@@ -210,11 +211,11 @@ WRAPS: dict[str, Framing] = {
     "i2c-continued": Framing("i2c", 8, _continued, picky=True),
     "dc-line": Framing("spi", 8, _marked, of=("dc",)),
     "nine-bit": Framing("spi", 9, _marked, without=("dc",), said=True),
-    "register-pairs": Framing("spi", 16, _pairs, marked=False, of=("cs", "cs1"), without=("dc",), chains=True),
+    "register-pairs": Framing("spi", 16, _pairs, marked=False, of=("cs", "cs1"), without=("dc",), chains=True, anew=True),
     "spi-opcode": Framing("spi", 8, _opcode, marked=False),
-    "spi-first-byte": Framing("spi", 8, _opened, of=("cs", "cs1"), without=("dc",)),
+    "spi-first-byte": Framing("spi", 8, _opened, of=("cs", "cs1"), without=("dc",), anew=True),
     "spi-sync-byte": Framing("spi", 8, _synced, of=("cs", "cs1"), without=("dc",)),
-    "spi-bits": Framing("spi", 1, _bits, of=("cs", "cs1"), without=("dc",), picky=True),
+    "spi-bits": Framing("spi", 1, _bits, of=("cs", "cs1"), without=("dc",), anew=True, picky=True),
     "led-frames": Framing("spi", 8, _whole, marked=False, without=("cs", "cs1", "dc")),
     "pulse-chain": Framing("pulse", 8, _whole, marked=False),
     "two-wire-first-byte": Framing("two-wire", 8, _opened),

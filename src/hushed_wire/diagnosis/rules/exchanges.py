@@ -328,12 +328,16 @@ def _shuffled(case: Case, piece: Trace, reading: DeviceReading, now: float, pair
 
 
 def _mode_by_edges(case: Case) -> tuple[int, float, Trace] | None:
-    """The SPI mode by the edges at which data change, how clear that is, and the excerpt that tells it; None where no select does."""
+    """The SPI mode by the edges at which data change, how clear that is, and the excerpt that tells it; None where neither a select does, nor the
+    level at which the clock of a bus without one rests."""
     clock, data = case.kind.needs
     selects = sorted((role for role in SELECTS if role in case.roles), key=case.moves)
-    if not selects or clock not in case.roles or data not in case.roles:
+    if clock not in case.roles or data not in case.roles:
         return None
     piece = case.piece
+    if not selects:
+        whole = np.array([piece.start]), np.array([piece.end])
+        return *mode_of(piece, case.roles[clock], case.roles[data], whole), piece
     spans = spans_selected(piece, case.roles[selects[-1]], int(case.bus.select == "high"))
     return *mode_of(piece, case.roles[clock], case.roles[data], spans), piece
 

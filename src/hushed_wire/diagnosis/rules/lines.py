@@ -11,6 +11,7 @@ from ...bus.carries import bursts, clocked
 from ...bus.changes import edges_to
 from ...finding import Finding
 from ...units import show
+from ...part.wrap import WRAPS
 from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
 from ..case import Case, legibility, sense, unmet
 from ..hypotheses import inverted_as_a_whole
@@ -21,6 +22,8 @@ __all__ = ["RULES"]
 VARIED = 4  # kinds of data words from which on data lines are expected to move
 COLOURED = 64  # the same of colours on sixteen lines
 UNHEARD = 8  # clocks without a select: a word
+OPEN = 16  # changes of a reset line from which on no driver makes them
+AMID = 0.8  # share of them that come while words are sent
 NEEDED = ("latch", "enable", "a", "b", "c", "d", "e")  # roles beside clocks, selects and data that every word or picture needs
 
 
@@ -120,6 +123,8 @@ def _unselected(case: Case, here: dict[str, int]) -> Iterator[Finding]:
         if _level(case, role) != active and (case.kind.transfers if alone else whole and _unheard(case, own, active)):
             who = "no part listens" if alone else "its part does not listen"
             yield _stuck(case, role, f"which is not the level that selects ({case.bus.select}), so {who}", certain=True)
+        elif _level(case, role) == active and alone and any(WRAPS[case.rig.target(own.device).framing].anew for own in case.direct):
+            yield _stuck(case, role, "and its part takes what it is sent by the edges of it, which never come", certain=True)
         elif _level(case, role) == active and not alone and any(here[other] for other in own):
             others = " and ".join(f"'{case.bus.lines[other]}'" for other in own if here[other])
             yield _stuck(case, role, f"so its part listens to everything, also to what is for {others}", certain=True)
@@ -232,7 +237,25 @@ def turned_select(case: Case) -> Iterator[Finding]:
     )  # fmt: skip
 
 
+def floats(case: Case) -> Iterator[Finding]:
+    """A reset line that moves again and again while words are sent: an open input follows the lines beside it."""
+    moves = case.moves("reset")
+    clock = next((role for role in case.kind.clocks if case.moves(role)), "")
+    if moves < OPEN or not clock or any(case.moves(role) == moves for role in case.roles if role != "reset"):
+        return  # a line that moves as often as another one touches it
+    piece = case.piece
+    words, own = piece.edges(case.roles[clock]).times[1:], piece.edges(case.roles["reset"]).times[1:]
+    if len(words) < 2 or not len(own) or float(np.mean((own > words[0]) & (own < words[-1]))) < AMID:
+        return
+    name, (start, end) = case.bus.lines["reset"], case.span
+    yield case.found(
+        "wiring.loose-contact", "floats", confidence="likely", lines=[name], start=start, end=end, count=moves,
+        evidence={"changes": moves}, name=name, role="RESET", moves=f"{moves:,}",
+    )  # fmt: skip
+
+
 RULES = [
+    Rule("wiring", floats),
     Rule("wiring", held, is_started),
     Rule("wiring", still, not_addressed),
     Rule("wiring", misplaced, not_addressed),

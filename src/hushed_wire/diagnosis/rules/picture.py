@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...finding import Finding
+from ...part.chained import ChainMemory
 from ...part.paged import Memory
 from ...part.paper import PaperMemory
 from ...rig import DeviceReading
@@ -155,4 +156,20 @@ def beside(case: Case) -> Iterator[Finding]:
             yield from offsets(case, reading)
 
 
-RULES = [Rule("picture", written), Rule("picture", beside)]
+def beyond_chain(case: Case) -> Iterator[Finding]:
+    """Updates of more LEDs than a chain has."""
+    for reading in case.devices:
+        memory, size = reading.memory, reading.panel.width * reading.panel.height
+        if not isinstance(memory, ChainMemory) or not case.panel_known(reading):
+            continue
+        if memory.longest <= size:
+            case.rule_out("picture.outside-panel", f"no update of '{reading.device.name}' has more than its {size} LEDs")
+            continue
+        start, end = case.span
+        yield case.found(
+            "picture.outside-panel", "chain", device=reading.device.name, start=start, end=end, confidence="likely",
+            evidence={"longest update": memory.longest, "chain": size}, longest=memory.longest, size=size, beyond=memory.longest - size,
+        )  # fmt: skip
+
+
+RULES = [Rule("picture", written), Rule("picture", beside), Rule("picture", beyond_chain)]

@@ -9,7 +9,7 @@ import numpy as np
 from ...bus.words import STOP
 from ...finding import Finding
 from ...sequence.timed import LATENT
-from ...units import show
+from ...units import parse, show
 from ..case import Case
 from ..margins import Margin, of_execution, of_parts, of_specification
 from ..rule import Rule, is_addressed, is_started, latches, moves_words
@@ -220,7 +220,30 @@ def said_busy(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
 
 
+def awake(case: Case) -> Iterator[Finding]:
+    """A set-up that begins before the part is awake, where the capture shows how the supply comes: with it come the lines that it pulls up."""
+    if case.powered is None:
+        return
+    slack = case.trace.resolution()
+    for reading in case.direct:
+        needed, wait = reading.part.waits.get("power_on", ""), reading.part.waits.get("source", "")
+        firsts = [own for own in reading.chips if len(own) and own.name_of(0) in reading.part.start_up]
+        if not needed or not firsts:
+            continue
+        first = min(int(own.payload.start[int(own.first[0])]) for own in firsts)
+        rest = (first - case.powered + slack) * case.trace.tick
+        if rest < parse(needed, "s"):
+            yield case.found(
+                "timing.power-on-short", device=reading.device.name, lines=case.names(*case.kind.pulled_up), confidence="likely",
+                start=case.seconds(case.powered), end=case.seconds(first), evidence={"needed": needed, "source": f"{reading.part.source}: {wait}"},
+                rest=show(float(rest), "s"), needed=needed,
+            )  # fmt: skip
+        else:
+            case.rule_out("timing.power-on-short", f"'{reading.device.name}' is left alone for {show(float(rest), 's')} behind power-on, {needed} is needed")
+
+
 RULES = [
+    Rule("timing", awake),
     Rule("wiring", said_busy, moves_words),
     Rule("timing", hung, is_started),
     Rule("timing", specified_times, is_addressed),
