@@ -123,11 +123,11 @@ def _written_box(reading: DeviceReading) -> tuple[int, int, int, int] | None:
 
 
 def _cells(case: Case, reading: DeviceReading) -> Iterator[Finding]:
-    """Character panels: every row begins one cell late, or its first character stands at the end of another row."""
+    """Character panels: every row that is written begins one cell late, and the last character of one at least falls off the glass."""
     written = _cells_written(reading)
     if written is None:
         return
-    late, total = 0, 0
+    late = fallen = total = 0
     for row in reading.panel.cells:
         first, count = (
             (row[0] & 0x3F) + (40 if row[0] & 0x40 else 0),
@@ -139,8 +139,9 @@ def _cells(case: Case, reading: DeviceReading) -> Iterator[Finding]:
         if not own:
             continue
         total += 1
-        late += first not in written and first + 1 in written and first + count in written and len(own) >= count
-    if total and late == total:
+        late += first not in written and first + 1 in written
+        fallen += first + count in written and first + count + 1 not in written and len(own) >= count // 2
+    if fallen and late == total:
         start, end = case.span
         yield case.found(
             "picture.cell-off-by-one", device=reading.device.name, start=start, end=end, count=late, evidence={"rows": total}

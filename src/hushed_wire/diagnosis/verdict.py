@@ -12,7 +12,7 @@ from ..part.neighbours import on_i2c
 from ..rig import Reading, Setup
 from ..trace import Trace
 from .bearing import borne
-from .case import Case, Shared, cases_of
+from .case import Case, Shared, cases_of, sense
 from .compete import compete
 from .gathered import AtHand, Gathered
 from .margins import Margin, margins
@@ -138,7 +138,12 @@ def _judged(cases: list[Case], findings: list[Finding]) -> tuple[str, list[str]]
         return NOT_JUDGED, [f"no word for '{reading.device.name}' is in the capture" for reading in silent] + cases[
             0
         ].shared.unjudged
-    untold = list(cases[0].shared.unjudged)
+    untold = [
+        f"what '{reading.device.name}' is told makes little sense ({share:.0%} of it is known commands and text), so no more could be judged of it"
+        for reading in devices
+        if reading.part.command and (share := sense(reading.part, reading.chips)) < 0.5 and not reading.started and reading.shows
+    ]
+    untold += cases[0].shared.unjudged
     untold += [
         f"no whole set-up of '{reading.device.name}' is in the capture: it came before, or never"
         for reading in devices

@@ -39,7 +39,8 @@ class Framing(msgspec.Struct, frozen=True):
     without: roles that it must not have, for a part to be taken to hang there so; said: only where the length of words is given, as its top bit
     tells what a line tells elsewhere. chains: one select
     leads through several parts, each taking one word of a load. halves: words come in halves. pictures: what is sent are whole pictures.
-    loads: words are what registers take over. anew: what is sent begins, or is taken over, with an edge of the select. picky: not all that a sequence may say can be carried; `wrap` raises HushedError then.
+    loads: words are what registers take over. anew: what is sent begins, or is taken over, with an edge of the select.
+    picky: not all that a sequence may say can be carried; `wrap` raises HushedError then.
     """
 
     bus: str

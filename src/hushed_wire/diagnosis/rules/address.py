@@ -10,13 +10,14 @@ from numpy.typing import NDArray
 from ...bus.i2c_transactions import SEARCH, insisted
 from ...finding import Finding
 from ...part import catalog_names, load
-from ..case import Case
-from ..rule import Rule, is_addressed
+from ..case import Case, select_for
+from ..rule import Rule, has_selects, is_addressed
 
 __all__ = ["RULES"]
 
 Mask = NDArray[np.bool_]
 MOSTLY_WORDS = 0.5  # share of what is clocked that makes whole words, from which on addresses are addresses
+OPCODE, CALLED = 0b0100, 4  # how an opcode begins, and transfers from which on one is an address and no chance
 
 
 def answers(case: Case) -> Iterator[Finding]:
@@ -134,4 +135,28 @@ def _no_answer(case: Case, device: str | None, wanted: int, called: int, mask: M
     )  # fmt: skip
 
 
-RULES = [Rule("address", answers, is_addressed)]
+def opcodes(case: Case) -> Iterator[Finding]:
+    """Transfers that all begin with the opcode of another hardware address than a part has (MCP23S17 datasheet, "SPI Operations": 0100 A2 A1 A0)."""
+    for bridge in case.bridges:
+        able = bridge.chip.opcode
+        select = select_for(case, bridge.select)
+        channel = next((own for own in case.channels if own.select in ("", select)), None) if able is not None else None
+        if able is None or channel is None or not len(channel.table):
+            continue
+        first = channel.words.value[channel.table.first[channel.table.first < len(channel.words)]].astype(np.int64)
+        called = (first >> 1 & 7)[first >> 4 == OPCODE]
+        own = int(np.count_nonzero(called == (bridge.address or 0)))
+        if own or len(called) < CALLED or len(called) < MOSTLY_WORDS * len(first):
+            if own:
+                case.rule_out("address.neighbour", f"{own:,} opcodes are for '{bridge.name}'")
+            continue
+        other = int(np.bincount(called).argmax())
+        start, end = case.span
+        yield case.found(
+            "address.neighbour", "opcode", device=bridge.name, lines=case.names("mosi"), start=start, end=end, count=len(called),
+            evidence={"opcode": f"{OPCODE << 4 | other << 1:#04x}", "source": f"{bridge.chip.source}: {able.source}"}, called=other,
+            times=f"{len(called):,} of them", wanted=bridge.address or 0, opcode=f"{OPCODE << 4 | (bridge.address or 0) << 1:#04x}", strap=able.strap,
+        )  # fmt: skip
+
+
+RULES = [Rule("address", answers, is_addressed), Rule("address", opcodes, has_selects)]

@@ -10,8 +10,8 @@ from ...bus.base import BESIDE, SELECTS
 from ...bus.carries import bursts, clocked
 from ...bus.changes import edges_to
 from ...finding import Finding
-from ...units import show
 from ...part.wrap import WRAPS
+from ...units import show
 from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
 from ..case import Case, legibility, sense, unmet
 from ..hypotheses import inverted_as_a_whole
@@ -123,7 +123,9 @@ def _unselected(case: Case, here: dict[str, int]) -> Iterator[Finding]:
         if _level(case, role) != active and (case.kind.transfers if alone else whole and _unheard(case, own, active)):
             who = "no part listens" if alone else "its part does not listen"
             yield _stuck(case, role, f"which is not the level that selects ({case.bus.select}), so {who}", certain=True)
-        elif _level(case, role) == active and alone and any(WRAPS[case.rig.target(own.device).framing].anew for own in case.direct):
+        elif (
+            _level(case, role) == active and alone and any(WRAPS[case.rig.target(own.device).framing].anew for own in case.direct)
+        ):
             yield _stuck(case, role, "and its part takes what it is sent by the edges of it, which never come", certain=True)
         elif _level(case, role) == active and not alone and any(here[other] for other in own):
             others = " and ".join(f"'{case.bus.lines[other]}'" for other in own if here[other])

@@ -129,7 +129,11 @@ def joined_address(case: Case) -> Iterator[Finding]:
                 continue
             one, two = (case.piece.edges(case.roles[role]) for role in (a, b))
             slack = 2 * case.trace.resolution()
-            if len(one.times) != len(two.times) or (one.level != two.level).any() or np.abs(one.times - two.times)[1:].max() > slack:
+            if (
+                len(one.times) != len(two.times)
+                or (one.level != two.level).any()
+                or np.abs(one.times - two.times)[1:].max() > slack
+            ):
                 continue
             names, (start, end) = case.names(a, b), case.span
             yield case.found(

@@ -239,7 +239,10 @@ def awake(case: Case) -> Iterator[Finding]:
                 rest=show(float(rest), "s"), needed=needed,
             )  # fmt: skip
         else:
-            case.rule_out("timing.power-on-short", f"'{reading.device.name}' is left alone for {show(float(rest), 's')} behind power-on, {needed} is needed")
+            case.rule_out(
+                "timing.power-on-short",
+                f"'{reading.device.name}' is left alone for {show(float(rest), 's')} behind power-on, {needed} is needed",
+            )
 
 
 RULES = [

@@ -18,7 +18,7 @@ from ...trace.measured import Measured
 from ...trace.pulses import Pulses
 from ...units import show
 from ..bearing import borne
-from ..case import Case, sense, strange_share
+from ..case import Case, sense, strange_share, unmet
 from ..rule import Rule, is_addressed, is_started, not_addressed
 
 __all__ = ["RULES"]
@@ -39,7 +39,7 @@ def joined(case: Case) -> Iterator[Finding]:
     if case.kind.addressed:
         sound = case.as_wired.score >= 0.9
     else:
-        sound = bool(case.devices) and all(sense(r.part, r.chips) >= 0.9 for r in case.devices)
+        sound = bool(case.devices) and all(sense(r.part, r.chips) - unmet(case, r, r.chips) >= 0.9 for r in case.devices)
     if sound:
         case.rule_out("wiring.joined-lines", "what comes makes sense, so no two lines touch")
         return
