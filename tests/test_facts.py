@@ -19,6 +19,46 @@ def names(part: str, text: str) -> list[tuple[str, str]]:
     return [(item.name, item.note) for item in items_of(load(part), pasted(text).sends) if item.name != "data"]
 
 
+class Known(unittest.TestCase):
+    """Commands of ordinary drivers, by the tables of the datasheets: none is unknown, none has too many parameters or too few."""
+
+    def test_what_ordinary_drivers_send_is_known(self) -> None:
+        for part, text in (
+            ("ssd1675b", "74 data 54 command 7E data 3B command 3A data 1A command 3B data 08"), ("ssd1331", "BC BD E3"), ("uc1701", "AC 00 A6 AF"),
+            ("st7567", "AC 00 A6"), ("ili9488", "51 data FF command 53 data 24 command C5 data 00 12 80"), ("gc9a01", "51 data 80 command 5E data 10"),
+            ("ili9488", "C5 data 00 12 80 40"), ("ili9486", "C1 data 44 00 command C1 data 44"), ("st7796", "55 data 00 command 53 data 2C"),
+            ("st7789", "C2 data 01 command C2 data 01 FF"),
+        ):  # fmt: skip
+            with self.subTest(part, text=text):
+                found = names(part, text)
+                self.assertNotIn("unknown", [name for name, _ in found])
+                self.assertEqual({note for _, note in found}, {""})
+
+    def test_bits_of_led_drivers(self) -> None:
+        self.assertEqual(load("is31fl3731").find("display-option").decode(b"\x05\x08")[0]["blink"], "on")  # BE is bit 3
+        mask = load("is31fl3733").find("interrupt-mask")
+        self.assertEqual(
+            (mask.decode(b"\xf0\x08")[0]["auto-clear"], mask.decode(b"\xf0\x04")[0]["breath"]), ("on", "on")
+        )  # IAC, IAB
+
+    def test_a_booster_at_five_volts(self) -> None:
+        """ST7032: it doubles VDD, and VOUT bears 7 V; 5 V set-ups send 52h."""
+        part = load("st7032")
+        for supply, booster, rules in (("3.3V", "on", False), ("", "on", False), ("5V", "off", True)):
+            there = part.supplied(supply)
+            self.assertIn(f"booster={booster}", " ".join(there.start))
+            self.assertEqual(any(rule.finding == "rig.over-voltage" for rule in there.bring_up), rules)
+
+    def test_glass_that_is_scanned_the_other_way_round(self) -> None:
+        """B6h, second byte: bit 5 SS, bit 6 GS."""
+        for part in ("gc9a01", "st7796", "ili9341", "ili9486", "ili9488"):
+            command = load(part).find("display-function")
+            more = b"\x3b" if len(command.patterns) > 3 else b""
+            for byte, told in ((0x20, ("normal", "reversed")), (0x40, ("reversed", "normal")), (0x02, ("normal", "normal"))):
+                fields, _ = command.decode(bytes([0xB6, 0x80, byte]) + more)
+                self.assertEqual((fields["row-scan"], fields["column-scan"]), told, part)
+
+
 class Colour(unittest.TestCase):
     def test_the_memory_of_an_st7735_depends_on_the_glass(self) -> None:
         part = load("st7735")

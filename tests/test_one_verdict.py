@@ -33,7 +33,7 @@ class OneVerdict(unittest.TestCase):
             self.assertEqual(made.returncode, 0, made.stderr)
         low = (demo() / "front-desk.toml").read_text().replace('supply = "3.3V"', 'supply = "2V"')
         (demo() / "low.toml").write_text(low)
-        program("rehearse", "tide.hush", "--rig", "low.toml", "--volts", "--rate", "20MHz", "-q", "-o", "low-volts.csv")
+        program("rehearse", "tide.hush", "--rig", "low.toml", "--volts", "--rate", "8MHz", "-q", "-o", "low-volts.csv")
         volts = [f"volts-{number}.csv" for number in range(len(VOLTS))]
         with_rig = ["no-pump.vcd", "half-picture.vcd", "swapped.vcd", "low-volts.csv", *volts]
         alone = ["healthy.vcd", "half-picture.vcd", "handheld.vcd", "low-volts.csv"]
@@ -76,7 +76,9 @@ class OneVerdict(unittest.TestCase):
 
     def test_what_was_not_judged_is_no_all_good(self) -> None:
         """Good, good as far as it can be told, not judged: in text, JSON, JUnit, a sweep and the exit status."""
-        two = (demo() / "front-desk.toml").read_text() + '[[device]]\nname = "spare"\non = "front"\npart = "ssd1306"\naddress = 0x3C\npanel = "128x64"\n'
+        two = (
+            demo() / "front-desk.toml"
+        ).read_text() + '[[device]]\nname = "spare"\non = "front"\npart = "ssd1306"\naddress = 0x3C\npanel = "128x64"\n'
         (demo() / "two.toml").write_text(two)
         hum = "$timescale 1us $end\n$var wire 1 a A $end\n$var wire 1 b B $end\n$var wire 1 c C $end\n$enddefinitions $end\n#0\n0a\n0b\n1c\n"
         hum += "".join(f"#{at}\n{at // 7 % 2}a\n{at // 31 % 2}b\n" for at in range(7, 40_000, 7))
@@ -95,7 +97,9 @@ class OneVerdict(unittest.TestCase):
                 told = json.loads(done.stdout)
                 self.assertEqual((told["judgement"], done.returncode), (wanted, status))
                 self.assertIn(said, told["verdict"])
-                self.assertEqual(bool(told["untold"]), wanted == "good as far as it can be told" or name in ("late.vcd", "hum.vcd"))
+                self.assertEqual(
+                    bool(told["untold"]), wanted == "good as far as it can be told" or name in ("late.vcd", "hum.vcd")
+                )
                 text = program("diagnose", name, *words).stdout.decode()
                 for reason in told["untold"]:
                     self.assertIn(reason[:40], re.sub(r"\s+", " ", text))

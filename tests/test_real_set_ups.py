@@ -207,7 +207,10 @@ SET_UPS = (
     SetUp("uc1701", "128x64", UC1701),
     SetUp("st7567", "128x64", ST7567),
     SetUp("gc9a01", "240x240", GC9A01),
+    # The same glass by outputs that are scanned the other way round (B6h, SS) in place of columns that count from the far end; and as most send it.
+    SetUp("gc9a01", "240x240", (("70", "07 07 04 0E 0F 09 07 08 03"), *told(GC9A01, cB6="00 20", c36="08", c35=""))),
     SetUp("st7796", "320x480", ST7796),
+    SetUp("st7796", "320x480", told(ST7796, cB6="802238", c36="08")),
     SetUp("st7796", "480x320", (*ST7796, ("36", "28"))),
     SetUp("ili9488", "320x480", ILI9488),
     SetUp("ili9488", "480x320", told(ILI9488, c36="28")),

@@ -57,6 +57,16 @@ class OnceBlamed(unittest.TestCase):
                 self.assertEqual(judged(case).bad, "")
 
 
+class OneColourDead(unittest.TestCase):
+    def test_a_line_of_a_colour_that_never_moves(self) -> None:
+        """In scenes whose other five lines all move: where one more is still, it may be the picture."""
+        for seed in (0, 1, 4):
+            for wire in ("low G2", "high R1", "low B1"):
+                case = Case("colours", seed, ("wiring.stuck-line",), (wire[-2:],), wires=(tuple(wire.split()),))
+                with self.subTest(str(case)):
+                    self.assertEqual(judged(case).bad, "")
+
+
 class SampledTooSlowly(unittest.TestCase):
     """A clock of 4 MHz, sampled at some rates: what was lost is the instrument's fault, and no wire's."""
 

@@ -261,6 +261,10 @@ def lettered(seed: int, wrong: str, part: str = "st7032", present: bool = True) 
     chance = random.Random(seed)
     wave = Wave(seed, SCL=1, SDA=1)
     address = 0x3A if part == "pcf2119" else 0x3E
+    if wrong == "timing.power-on-short":  # the supply comes in the capture, and the lines with it
+        wave = Wave(seed, SCL=0, SDA=0)
+        wave.wait(3e6)
+        wave.put(SCL=1, SDA=1)
     bus = I2c(wave, chance.choice((100e3, 380e3)), present=(address,) if present else ())
     send, text = displays.keyed(bus, address), chance.choice(displays.TEXTS)
     if part == "pcf2119":
@@ -423,7 +427,7 @@ def leds(seed: int, wrong: str, part: str = "ws2812") -> Made:
     spi = Spi(wave, chance.choice((1e6, 4e6, 8e6)), 1 if wrong == "frame.wrong-spi-mode" else 0, sck="CKI", mosi="SDI", cs="")
     wave.wait(2e6)
     tones = [(0, 0, 0) if wrong == "picture.blank" else tuple(chance.randrange(256) for _ in range(3)) for _ in range(5)]
-    sent = count // 2 if wrong == "picture.partial" else count
+    sent = count // 2 if wrong == "picture.partial" else count + 12 if wrong == "picture.outside-panel" else count
     for number in range(chance.randint(2, 4)):
         colours = [tones[(led // 3 + number) % 5] for led in range(sent)]
         if one:
@@ -682,7 +686,8 @@ def registers(seed: int, wrong: str) -> Made:
     wave = Wave(seed, SCK=0, SI=0, CS=1)
     spi = Spi(wave, 1e6, sck="SCK", mosi="SI")
     wave.wait(3e5)
-    own = displays.Registers(lambda values: spi.write([0x40, *values]))
+    opcode = 0x40 | 2 * chance.randrange(1, 8) if wrong == "address.neighbour" else 0x40
+    own = displays.Registers(lambda values: spi.write([opcode, *values]))
     if wrong != "setup.pins-not-outputs":
         own.outputs()
     segments = [0x3F, 0x06, 0x5B, 0x4F, 0x66, 0x6D, 0x7D, 0x07, 0x7F, 0x6F]
@@ -791,6 +796,7 @@ FAMILIES: dict[str, Callable[..., Made]] = {
 }  # fmt: skip
 WIRES: dict[str, Callable[..., None]] = {
     "swap": mishaps.swapped, "invert": mishaps.inverted, "join": mishaps.joined,
+    "floats": mishaps.floats, "follow": mishaps.follows,
     "low": lambda wave, name: mishaps.stuck(wave, name, 0), "high": lambda wave, name: mishaps.stuck(wave, name, 1),
 }  # fmt: skip
 
@@ -806,6 +812,7 @@ SWAP, STUCK, INVERTED, JOINED = (
     ("wiring.joined-lines",),
 )
 DC = ("frame.dc-stuck", "wiring.stuck-line")
+LOOSE = ("wiring.loose-contact", "wiring.glitches", "wiring.stuck-line")
 SELECT = ("wiring.stuck-line", "frame.select-broken")
 
 
@@ -856,7 +863,8 @@ def faults(seed: int) -> Iterator[Case]:
     for wired in ("spi", "mode3"):
         yield from _wired("oled", seed, {"wired": wired}, ("swap SCK MOSI", SWAP, ()), ("swap MOSI DC", SWAP, ()), ("swap CS DC", SWAP, ()),
                           ("low MOSI", STUCK, ()), ("low SCK", STUCK, ()), ("high CS", STUCK, ()), ("low DC", DC, ()), ("high DC", DC, ()),
-                          ("invert DC", INVERTED, ()), ("invert MOSI", INVERTED, ()), ("join SCK MOSI", JOINED, ()), ("low RST", STUCK, ()))  # fmt: skip
+                          ("invert DC", INVERTED, ()), ("invert MOSI", INVERTED, ()), ("join SCK MOSI", JOINED, ()), ("low RST", STUCK, ()),
+                          ("swap DC RST", SWAP, ()), ("swap CS RST", SWAP, ()), ("floats RST", LOOSE, ()))  # fmt: skip
     yield from _wrong("oled", seed, {"wired": "spi", "panel": "128x64"}, "setup.charge-pump-off", "setup.display-off", "timing.clock-too-fast",
                       "frame.bit-order",
                       "frame.wrong-spi-mode", "setup.wrong-geometry")  # fmt: skip
@@ -884,7 +892,8 @@ def faults(seed: int) -> Iterator[Case]:
     yield from _wrong("ks", seed, {}, "setup.display-off")
     yield from _wired("pcd", seed, {}, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low MOSI", STUCK, ()), ("low DC", DC, ()), ("high DC", DC, ()),
                       ("high CS", STUCK, ()), ("invert DC", INVERTED, ()), ("swap MOSI DC", SWAP, ()), ("low RST", STUCK, ()),
-                      ("invert CS", ("wiring.inverted-line", "frame.select-broken"), ()))  # fmt: skip
+                      ("invert CS", ("wiring.inverted-line", "frame.select-broken"), ()),
+                      ("swap DC RST", SWAP, ()), ("swap CS RST", SWAP, ()), ("floats RST", LOOSE, ()))  # fmt: skip
     yield from _wrong(
         "pcd",
         seed,
@@ -921,7 +930,8 @@ def faults(seed: int) -> Iterator[Case]:
         yield from _wrong("grey", seed, own, off, "setup.test-mode", "setup.wrong-geometry", "picture.blank", "timing.clock-too-fast", "frame.bit-order",
                           "frame.wrong-spi-mode")  # fmt: skip
         yield from _wired("grey", seed, own, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low DC", DC, ()), ("low MOSI", STUCK, ()),
-                          ("high CS", STUCK, ()), ("low RST", STUCK, ()), ("invert DC", INVERTED, ()))  # fmt: skip
+                          ("high CS", STUCK, ()), ("low RST", STUCK, ()), ("invert DC", INVERTED, ()), ("swap DC RST", SWAP, ()),
+                          ("swap CS RST", SWAP, ()))  # fmt: skip
     yield from _wired("grey", seed, {"wired": "i2c"}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield Case("grey", seed, ("address.no-answer",), kinds={"wired": "i2c", "present": False})
     yield from _wrong("dimmed", seed, {}, "setup.shutdown", "picture.blank")
@@ -952,12 +962,16 @@ def faults(seed: int) -> Iterator[Case]:
         "setup.step-missing",
     )
     yield from _wired("bitwise", seed, {}, ("swap WR DATA", SWAP, ()), ("low DATA", STUCK, ()), ("low WR", STUCK, ()), ("high CS", STUCK, ()),
-                      ("swap CS DATA", SWAP, ()), ("swap CS WR", SWAP, ()), ("invert DATA", INVERTED, ()), ("join WR DATA", JOINED, ()))  # fmt: skip
+                      ("swap CS DATA", SWAP, ()), ("swap CS WR", SWAP, ()), ("invert DATA", INVERTED, ()), ("join WR DATA", JOINED, ()),
+                      ("low CS", SELECT, ()))  # fmt: skip
     yield Case("gauge", seed, ("address.no-answer",), kinds={"present": False})
     yield from _wired("gauge", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()), ("low SCL", STUCK, ()))
     yield from _wired("dimmed", seed, {}, ("swap SCL SDA", SWAP, ()), ("low SDA", STUCK, ()))
     yield from _wrong("leds", seed, {}, "timing.pulse-short", "picture.blank", "picture.partial")
-    yield from _wrong("leds", seed, {"part": "apa102"}, "picture.blank", "picture.partial")
+    yield from _wrong(
+        "leds", seed, {"part": "apa102"}, "picture.blank", "picture.partial", "picture.outside-panel", "frame.wrong-spi-mode"
+    )
+    yield from _wrong("leds", seed, {}, "picture.outside-panel")
     yield from _wired(
         "leds", seed, {"part": "apa102"}, ("swap CKI SDI", SWAP, ()), ("low SDI", STUCK, ()), ("low CKI", STUCK, ())
     )
@@ -980,9 +994,10 @@ def faults(seed: int) -> Iterator[Case]:
         yield Case("paper", seed, STUCK, ("BUSY",), kinds={"there": False, **own})
         yield from _wrong("paper", seed, {"answers": False, "inks": 2, **own}, "picture.not-refreshed", "setup.asleep")
         yield from _wired("paper", seed, own, ("swap SCK MOSI", SWAP, ()), ("swap CS DC", SWAP, ()), ("low DC", DC, ()), ("low MOSI", STUCK, ()),
-                          ("low RST", STUCK, ()), ("low BUSY", STUCK, ()))  # fmt: skip
+                          ("low RST", STUCK, ()), ("low BUSY", STUCK, ()), ("swap DC BUSY", SWAP, ()), ("swap CS RST", SWAP, ()))  # fmt: skip
     yield from _wrong("paper", seed, {"part": "uc8151"}, "setup.charge-pump-off", "setup.pixel-format")
-    yield from _wired("colour", seed, {}, ("low DC", DC, ()), ("swap SCK MOSI", SWAP, ()), ("low RST", STUCK, ()))
+    yield from _wired("colour", seed, {}, ("low DC", DC, ()), ("swap SCK MOSI", SWAP, ()), ("low RST", STUCK, ()), ("swap DC RST", SWAP, ()),
+                      ("swap CS RST", SWAP, ()))  # fmt: skip
     yield Case("backpack", seed, ("setup.backlight-off",), kinds={"dark": True})
     yield Case("backpack", seed, ("wiring.adapter-pins",), kinds={"order": "b"})
     yield Case("backpack", seed, ("address.no-answer",), wrong="address.no-answer")
@@ -1014,6 +1029,10 @@ def faults(seed: int) -> Iterator[Case]:
                       ("low LAT", STUCK, ()),
                       ("low CLK", STUCK, ()), ("invert OE", INVERTED, ()), ("swap LAT OE", SWAP, ()),
                       ("swap CLK LAT", SWAP, ()), ("high OE", STUCK, ()))  # fmt: skip
+    yield Case("colours", seed, JOINED, ("C", "D"), wires=(("follow", "C", "D"),))
+    yield Case("registers", seed, ("address.neighbour",), ("SI",), wrong="address.neighbour")
+    for part in ("st7032", "aip31068"):
+        yield from _wrong("lettered", seed, {"part": part}, "picture.cell-off-by-one", "timing.power-on-short")
     yield from _wired("sign", seed, {}, ("swap CLK R", SWAP, ()), ("swap A B", SWAP, ()), ("low B", STUCK, ()), ("high A", STUCK, ()), ("low R", STUCK, ()),
                       ("low LAT", STUCK, ()), ("high OE", STUCK, ()), ("low OE", STUCK, ()), ("low CLK", STUCK, ()), ("swap LAT OE", SWAP, ()),
                       ("invert OE", INVERTED, ()))  # fmt: skip

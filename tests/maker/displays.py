@@ -230,8 +230,10 @@ def lettered(send: Send, wave: Wave, chance: random.Random, text: Sequence[str],
         send([value], is_data)
         wave.wait(60e3)
 
-    wave.wait(50e6)
+    wave.wait(chance.uniform(2e6, 15e6) if wrong == "timing.power-on-short" else 50e6)
     function = 0x30 if wrong == "setup.wrong-geometry" else 0x38
+    late = wrong == "picture.cell-off-by-one"
+    text = [line.ljust(15, ".")[:15] + "m" for line in text] if late else text
     if part == "st7032":
         steps = [function, function | 1, 0x14, 0x70 | chance.randrange(16), 0x54 | chance.randrange(4) | 8 * chance.randrange(2)]
         for step in steps:
@@ -248,7 +250,7 @@ def lettered(send: Send, wave: Wave, chance: random.Random, text: Sequence[str],
     write(0x06)
     whole = chance.random() < 0.5  # a line in one transaction, or a letter in each
     for address, line in zip((0x80, 0xC0), text, strict=False):
-        write(address)
+        write(address + late)
         if whole:
             send([ord(letter) for letter in line], True)
             wave.wait(60e3)
@@ -665,10 +667,10 @@ def bit_glass(send: Callable[[str], object], chance: random.Random, wrong: str =
         said = "".join(chance.choice("0123456789 -") for _ in range(5)) + chance.choice("0123456789")
         bits = ["".join(str(int(wrong != "picture.blank" and name in SEVEN[char])) for name in MODULE) for char in said]
         if chance.random() < 0.5:
-            send("101000000" + "".join(bits))
+            send("101000000" + "".join(bits[::-1]))  # the leftmost digit is at address 10
         else:
             for number, own in enumerate(bits):
-                send(f"101{2 * number:06b}{own}")
+                send(f"101{10 - 2 * number:06b}{own}")
     return said
 
 

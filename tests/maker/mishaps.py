@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from .wave import Wave
 
-__all__ = ["inverted", "joined", "stuck", "swapped"]
+__all__ = ["floats", "follows", "inverted", "joined", "stuck", "swapped"]
 
 
 def swapped(wave: Wave, *names: str) -> None:
@@ -24,6 +24,25 @@ def inverted(wave: Wave, *names: str) -> None:
     """Lines behind something that inverts."""
     wave.changes = [(when, name, level ^ (name in names)) for when, name, level in wave.changes]
     wave.first = {name: level ^ (name in names) for name, level in wave.first.items()}
+
+
+def floats(wave: Wave, name: str) -> None:
+    """A line that nobody drives: now and then it follows an edge of a line beside it, and falls back."""
+    stuck(wave, name, 0)
+    level, free, out = 0, 0.0, []
+    for when, _, _ in wave.changes:
+        if when >= free and wave.chance.random() < 0.05:
+            level, free = 1 - level, when + wave.chance.uniform(60, 400)
+            out.append((when + 7, name, level))
+    wave.changes = sorted([*wave.changes, *out], key=lambda change: change[0])
+
+
+def follows(wave: Wave, name: str, other: str) -> None:
+    """A line that does what another one does."""
+    stuck(wave, name, wave.first[other])
+    wave.changes = [
+        one for change in wave.changes for one in ([change, (change[0], name, change[2])] if change[1] == other else [change])
+    ]
 
 
 def joined(wave: Wave, *names: str) -> None:

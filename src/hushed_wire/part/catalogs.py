@@ -170,6 +170,7 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     for key in ("memory", "limits", "waits"):
         if key in under and isinstance(table.get(key), dict):
             out[key] = {name: value for name, value in {**under[key], **table[key]}.items() if value != {}}
+    _registers(out, under, table, gone)
     for key in ("bring_up", "beyond"):
         mine = table.get(key, [])
         if isinstance(mine, list):
@@ -181,6 +182,19 @@ def _on_base(table: dict[str, Any], base: str, path: Path) -> dict[str, Any]:
     if gone and "start_up" not in table:
         out["start_up"] = [name for name in under.get("start_up", []) if name not in gone]
     return out
+
+
+def _registers(out: dict[str, Any], under: dict[str, Any], table: dict[str, Any], gone: set[str]) -> None:
+    """What the memory model reads: the base's registers, less those of commands that are left out, and a description's own over them; an empty name
+    says that the base's does not hold for it."""
+    theirs, own = (
+        memory.get("registers", {}) if isinstance(memory := at.get("memory", {}), dict) else {} for at in (under, table)
+    )
+    if not isinstance(out.get("memory"), dict) or not isinstance(theirs, dict) or not isinstance(own, dict):
+        return
+    kept = {role: name for role, name in theirs.items() if str(name).partition(".")[0] not in gone}
+    merged = {role: name for role, name in {**kept, **own}.items() if name != ""}
+    out["memory"] = {**out["memory"], **({"registers": merged} if merged else {})}
 
 
 CITED = (

@@ -10,7 +10,7 @@ from ..bus.base import BUSES
 from ..errors import HushedError, nearest
 from ..finding import codes
 from ..units import parse
-from .describe import WAITS, Command, Panel, Part
+from .describe import WAITS, AtSupply, Command, Panel, Part
 from .start_words import AREA_WORDS, start_words
 from .wrap import BUS_OF, WRAPS
 
@@ -143,13 +143,23 @@ def _check_kinds(part: Part, fail: Fail) -> None:
         fail("memory.code_font", "parts that decode digits have to say what their sixteen codes show")
 
 
+def _check_supply(part: Part, entry: AtSupply, where: str, fail: Fail) -> None:
+    """What holds at some supplies alone."""
+    if bool(entry.below) == bool(entry.above):
+        fail("at_supply", "it has to say below which supply it holds, or above which")
+    parse(entry.below or entry.above, "V", f"{where}: at_supply")
+    for line in entry.start:
+        if line not in part.start:
+            fail("at_supply.start", f"the bring-up has no line '{line}'", nearest(line, part.start))
+
+
 def _check_times(part: Part, where: str, fail: Fail) -> None:
     """Limits that nothing measures and waits that nobody keeps would be passed over without a word."""
     kinds = {BUS_OF[name]: BUSES[BUS_OF[name]] for name in part.framings}
     measures = {symbol: measure for kind in kinds.values() for symbol, measure in kind.measures.items()}
     tables = [("limits", part.limits, measures), ("waits", part.waits, WAITS)]
     for entry in part.at_supply:
-        parse(entry.below, "V", f"{where}: at_supply.below")
+        _check_supply(part, entry, where, fail)
         tables += [("at_supply.limits", entry.limits, measures), ("at_supply.waits", entry.waits, WAITS)]
     for table, own, known in tables:
         for key in own:

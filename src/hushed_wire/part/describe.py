@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from functools import cached_property
 from typing import Literal
 
@@ -161,14 +162,22 @@ def _volts(level: float | str, supply: float) -> float:
 
 
 class AtSupply(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
-    """What differs at a supply below some volts: limits, waits, and levels in place of those that the part has else."""
+    """What differs at a supply below some volts, or above: limits, waits, levels in place of those that the part has else, lines of its ready
+    bring-up in place of others, and rules that hold there alone."""
 
-    below: str
     source: str
+    below: str = ""
+    above: str = ""
     limits: dict[str, str] = {}
     waits: dict[str, str] = {}
     vih: float | str | None = None
     vil: float | str | None = None
+    start: dict[str, str] = {}
+    bring_up: list[BringUp] = []
+
+    def holds(self, volts: Fraction) -> bool:
+        """Whether a supply is one of those."""
+        return volts < parse(self.below, "V") if self.below else volts > parse(self.above, "V")
 
 
 class Halves(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
@@ -276,13 +285,14 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
         return self._variants[size]
 
     def supplied(self, supply: str) -> Part:
-        """The part at a supply like "3.3V" ("" where nothing is known of it), with the limits, waits and levels that it has there."""
+        """The part at a supply like "3.3V" ("" where nothing is known of it), with what it has there: of several entries the nearest."""
         volts = parse(supply, "V") if supply else None
-        below = [entry for entry in self.at_supply if volts is not None and volts < parse(entry.below, "V")]
-        entry = min(below, key=lambda entry: parse(entry.below, "V"), default=None)
+        able = [entry for entry in self.at_supply if volts is not None and entry.holds(volts)]
+        entry = min(able, key=lambda entry: abs(parse(entry.below or entry.above, "V") - (volts or 0)), default=None)
         if entry is None:
             return self
-        if entry.below not in self._variants:
+        key = f"{entry.below} {entry.above}"
+        if key not in self._variants:
             limits = {**self.limits, **entry.limits, **({"source": entry.source} if entry.limits else {})}
             waits = {**self.waits, **entry.waits, **({"source": entry.source} if entry.waits else {})}
             levels = self.levels
@@ -290,8 +300,11 @@ class Part(msgspec.Struct, forbid_unknown_fields=True, frozen=True, dict=True):
                 levels = msgspec.structs.replace(
                     levels, vih=levels.vih if entry.vih is None else entry.vih, vil=levels.vil if entry.vil is None else entry.vil
                 )
-            self._variants[entry.below] = msgspec.structs.replace(self, limits=limits, waits=waits, levels=levels)
-        return self._variants[entry.below]
+            start, rules = [entry.start.get(line, line) for line in self.start], [*self.bring_up, *entry.bring_up]
+            self._variants[key] = msgspec.structs.replace(
+                self, limits=limits, waits=waits, levels=levels, start=start, bring_up=rules
+            )
+        return self._variants[key]
 
     @property
     def top_bit(self) -> Literal["little", "big"]:

@@ -1,8 +1,10 @@
 """Which way rows and columns of a colour controller's memory lie: as a driver addresses them, and as the glass is bonded to them.
 
 One rule for both (ST7789V datasheet, 8.12 "Address Control"; the MIPI DCS base has it as set_address_mode): columns and rows as addressed are
-exchanged, if so set, and then counted from the other end of the memory, each if so set. A panel's `upright` is the state under which the
-picture stands upright; its offsets and its box are those of the memory, whatever the orientation.
+exchanged, if so set, and then counted from the other end of the memory, each if so set. Where a controller can scan its outputs the other way
+round (ILI9341 datasheet, Display Function Control, SS and GS), that turns what the glass shows as the counting does: both together leave it as it
+was. A panel's `upright` is the state under which the picture stands upright; its offsets and its box are those of the memory, whatever the
+orientation.
 """
 
 from __future__ import annotations
@@ -17,7 +19,7 @@ from .describe import Panel, Part, Value
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-__all__ = ["Box", "Orientation", "box_of", "mirrored", "upright"]
+__all__ = ["WAYS", "Box", "Orientation", "box_of", "mirrored", "upright"]
 
 
 class Box(msgspec.Struct, frozen=True):
@@ -41,8 +43,12 @@ class Orientation(msgspec.Struct, frozen=True):
     @classmethod
     def of(cls, columns: int, rows: int, roles: Mapping[str, Value]) -> Orientation:
         """From the states of the memory's roles."""
-        turned = roles.get("column_order") == "reversed", roles.get("row_order") == "reversed"
-        return cls(columns, rows, *turned, roles.get("exchange") == "on")
+
+        def turned(order: str, scan: str) -> bool:
+            return (roles.get(order) == "reversed") != (roles.get(scan) == "reversed")
+
+        across, down = turned("column_order", "column_scan"), turned("row_order", "row_scan")
+        return cls(columns, rows, across, down, roles.get("exchange") == "on")
 
     @property
     def plain(self) -> bool:
@@ -115,7 +121,8 @@ def mirrored(part: Part, panel: Panel, told: Mapping[str, Value]) -> tuple[str, 
     return tuple(part.memory.registers[role] for role in roles if role != "exchange")
 
 
-TURNS = ("segment_remap", "com_scan", "column_order", "row_order", "exchange")
+WAYS = ("column_order", "row_order", "exchange", "column_scan", "row_scan")  # roles that an `Orientation` is made of
+TURNS = ("segment_remap", "com_scan", *WAYS)
 
 
 def _odd(roles: list[str], part: Part, now: Mapping[str, Value], wanted: Mapping[str, Value]) -> bool:

@@ -18,7 +18,7 @@ from .describe import Panel, Part, Value
 from .glass import ColourGlass
 from .model import NEVER, Journal
 from .mounting import as_seen, thousandths
-from .orientation import Orientation, box_of, upright
+from .orientation import WAYS, Orientation, box_of, upright
 
 __all__ = ["PixelMemory", "filled", "form_of", "to_bytes"]
 
@@ -92,7 +92,7 @@ class PixelMemory(Journal):
 
     def _put(self, when: NDArray[np.int64], x: NDArray[Any], y: NDArray[Any], colours: NDArray[np.uint32]) -> None:
         """Colours at places as they are addressed, each at its tick."""
-        turned = {role: self.role(role) for role in ("column_order", "row_order", "exchange")}
+        turned = {role: self.role(role) for role in WAYS}
         column, row = Orientation.of(self.columns, self.rows, turned).place(x, y)
         inside = (column >= 0) & (column < self.columns) & (row >= 0) & (row < self.rows)
         self._write(when[inside], (row * self.columns + column)[inside], colours[inside])

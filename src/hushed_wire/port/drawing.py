@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from ..errors import HushedError
-from ..part.orientation import Box, Orientation, box_of, upright
+from ..part.orientation import WAYS, Box, Orientation, box_of, upright
 from ..part.wrap import Send
 from ..picture.font_columns import font_columns
 from ..sequence.expand import steps_of_statement
@@ -167,7 +167,7 @@ def _colour(made: Plan) -> Drawing:
     if str(made.state.role("format", made.part.usual_format)) != "16-bit":
         return Drawing(why="drawing is left out: it sends colours of 16 bits, and this display takes others")
     bonded, sits = upright(panel, memory.columns, memory.rows), box_of(panel)
-    roles = {role: made.state.role(role) for role in ("row_order", "column_order", "exchange")}
+    roles = {role: made.state.role(role) for role in WAYS}
     now = Orientation.of(memory.columns, memory.rows, roles)
     corner = bonded.window(sits)
     seen = (panel.width, panel.height) if panel.rotate % 180 == 0 else (panel.height, panel.width)

@@ -9,7 +9,7 @@ from ..part import Commands, Part
 from ..part.bring_up import set_up_in
 from ..part.describe import Panel, chips_of
 from ..part.model import Model, model_of
-from ..part.orientation import Orientation, box_of, upright
+from ..part.orientation import WAYS, Orientation, box_of, upright
 from ..part.wrap import WRAPS
 
 __all__ = ["Fitting", "chained", "panel_for"]
@@ -51,7 +51,7 @@ def _windows_of(own: Commands) -> dict[str, set[tuple[int, int]]]:
 def _misfit(part: Part, panel: Panel, memory: Model, spans: dict[str, set[tuple[int, int]]]) -> int:
     """In how many ways the windows and the orientation are not those of a panel; pictures may come in strips."""
     fitted = part.fitted(panel).memory
-    roles = {role: memory.role(role) for role in ("column_order", "row_order", "exchange")}
+    roles = {role: memory.role(role) for role in WAYS}
     way = Orientation.of(fitted.columns, fitted.rows, roles)
     window = way.window(box_of(panel))
     out = int(way.exchange != upright(panel, fitted.columns, fitted.rows).exchange)

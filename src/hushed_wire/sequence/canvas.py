@@ -198,7 +198,7 @@ def _scanned(state: State, box: tuple[int, int, int, int]) -> list[Send]:
 
 
 def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
-    from ..part.orientation import Box, Orientation, box_of, upright
+    from ..part.orientation import WAYS, Box, Orientation, box_of, upright
     from ..part.pixel import form_of, to_bytes
 
     part, panel, memory = state.target.part, state.target.panel, state.target.part.memory
@@ -211,7 +211,7 @@ def _pixel(state: State, box: tuple[int, int, int, int]) -> list[Send]:
         inside = Box(inside.left // per * per, inside.top, -(-inside.right // per) * per, inside.bottom)
         whole = bonded.window(inside)
         x0, y0, x1, y1 = whole.left - corner.left, whole.top - corner.top, whole.right - corner.left, whole.bottom - corner.top
-    roles = {role: state.role(role) for role in ("row_order", "column_order", "exchange")}
+    roles = {role: state.role(role) for role in WAYS}
     now = Orientation.of(memory.columns, memory.rows, roles)
     window, piece = now.window(inside), now.addressed(bonded.kept(native[y0:y1, x0:x1]))
     words = {"left": window.left, "right": window.right - 1, "top": window.top, "bottom": window.bottom - 1}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from itertools import groupby
 from typing import Any
 
@@ -36,6 +37,15 @@ def part_list(out: Any, parts: list[tuple[Part, list[str]]]) -> None:
     out.print("hushed-wire catalog PART shows one of them; --start prints its bring-up; --find asks by size, bus or colour.")
 
 
+def _at_supplies(part: Part) -> Iterator[tuple[str, str]]:
+    """What holds at some supplies alone."""
+    for entry in part.at_supply:
+        levels = {name: level for name, level in (("high from", entry.vih), ("low up to", entry.vil)) if level is not None}
+        said = [f"{key} {value}" for key, value in {**entry.limits, **entry.waits, **levels}.items()]
+        said += [f"{rule.register.replace('.', ' ')} has to be {rule.must}" for rule in entry.bring_up if rule.register]
+        yield f"below {entry.below}" if entry.below else f"above {entry.above}", f"{', '.join(said)} [{entry.source}]"
+
+
 def part_page(out: Any, part: Part, every: bool) -> None:
     """One part's page."""
     kit = kit_of(out)
@@ -61,10 +71,8 @@ def part_page(out: Any, part: Part, every: bool) -> None:
         if table:
             listed = ", ".join(f"{key} {value}" for key, value in table.items() if key != "source")
             facts.add_row(name, f"{listed} [{table.get('source', part.source)}]")
-    for entry in part.at_supply:
-        levels_then = {name: level for name, level in (("high from", entry.vih), ("low up to", entry.vil)) if level is not None}
-        said = [f"{key} {value}" for key, value in {**entry.limits, **entry.waits, **levels_then}.items()]
-        facts.add_row(f"below {entry.below}", f"{', '.join(said)} [{entry.source}]")
+    for supply, said in _at_supplies(part):
+        facts.add_row(supply, said)
     facts.add_row("panels", ", ".join(part.panels) or "none: it is a bridge")
     out.print(facts)
     for line in _memory(part):

@@ -28,12 +28,7 @@ def table(out: Any, swept: Sequence[Swept], causes: Sequence[Cause], verbose: bo
     """Causes, those of most captures first, and under each its captures."""
     kit = kit_of(out)
     counts = {status: sum(one.status == status for one in swept) for status in WORDS}
-    said = [f"{counts[GOOD]:,} of {counted(len(swept), 'capture')} good"]
-    said += [f"{counts[FINDINGS]:,} with findings"] if counts[FINDINGS] else []
-    unjudged = sum(one.code == UNJUDGED for one in swept)
-    unread = counts[UNUSABLE] - unjudged
-    said += [f"{unjudged:,} {NOT_JUDGED}"] if unjudged else []
-    said += [f"{unread:,} {UNREAD}"] if unread else []
+    said = _counted(swept, counts)
     worst = "fault" if counts[FINDINGS] else "warning" if counts[UNUSABLE] else "good"
     out.print(kit.Text(", ".join(said), style=worst))
     for cause in causes:
@@ -65,6 +60,13 @@ def table(out: Any, swept: Sequence[Swept], causes: Sequence[Cause], verbose: bo
             listed.add_row(f"    {one.path}", one.verdict)
         out.print(kit.Text(f"{len(good):,} of {len(swept):,}  good", style="head"))
         out.print(listed)
+
+
+def _counted(swept: Sequence[Swept], counts: dict[int, int]) -> list[str]:
+    """How many are good, have findings, were not judged, could not be read."""
+    unjudged = sum(one.code == UNJUDGED for one in swept)
+    rest = ((counts[FINDINGS], "with findings"), (unjudged, NOT_JUDGED), (counts[UNUSABLE] - unjudged, UNREAD))
+    return [f"{counts[GOOD]:,} of {counted(len(swept), 'capture')} good", *(f"{count:,} {what}" for count, what in rest if count)]
 
 
 def _where(cause: Cause, swept: Sequence[Swept]) -> str:

@@ -14,7 +14,7 @@ from ...part.wrap import WRAPS
 from ...units import show
 from ..bearing import CARRIED, addressed_by_data, bearing, borne, exchanged_by_shape
 from ..case import Case, legibility, sense, unmet
-from ..hypotheses import inverted_as_a_whole
+from ..hypotheses import SENSIBLE, inverted_as_a_whole
 from ..rule import Rule, has_selects, is_started, not_addressed
 
 __all__ = ["RULES"]
@@ -240,11 +240,13 @@ def turned_select(case: Case) -> Iterator[Finding]:
 
 
 def floats(case: Case) -> Iterator[Finding]:
-    """A reset line that moves again and again while words are sent: an open input follows the lines beside it."""
+    """A reset line that moves again and again while words are sent that make sense: an open input follows the lines beside it."""
     moves = case.moves("reset")
     clock = next((role for role in case.kind.clocks if case.moves(role)), "")
-    if moves < OPEN or not clock or any(case.moves(role) == moves for role in case.roles if role != "reset"):
+    if moves < OPEN or not clock or not borne(case) or any(case.moves(role) == moves for role in case.roles if role != "reset"):
         return  # a line that moves as often as another one touches it
+    if not any(sense(reading.part, reading.chips) >= SENSIBLE for reading in case.direct):
+        return  # then the lines may be anything
     piece = case.piece
     words, own = piece.edges(case.roles[clock]).times[1:], piece.edges(case.roles["reset"]).times[1:]
     if len(words) < 2 or not len(own) or float(np.mean((own > words[0]) & (own < words[-1]))) < AMID:
