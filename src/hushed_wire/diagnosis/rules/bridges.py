@@ -118,7 +118,7 @@ def _controls(case: Case, bridge: Bridge, reading: DeviceReading) -> Iterator[Fi
     appears, where there is none as the rig has it."""
     roles = [role for role in CONTROLS if role in bridge.drives]
     states = case.reading.driven.get(bridge.name)
-    if reading.started or states is None or len(states) < WRITTEN:
+    if reading.started or states is None or len(states) < WRITTEN or "e" not in roles:
         return
     pins = [bridge.drives[role] for role in roles]
     bits = pins_of(bridge.chip, bridge.count)

@@ -364,6 +364,9 @@ def mode(case: Case) -> Iterator[Finding]:
         return
     found, clear, piece = edges
     clock, data = case.kind.needs
+    alone = not any(role in case.roles for role in SELECTS)
+    if alone and not any(brought_up(own, own.chips) and sense(own.part, own.chips) >= SENSIBLE for own in case.direct):
+        return  # without a select to enclose them, words are what makes sense of the edges
     # Where the mode was worked out from these edges, only the parts tell which one was meant.
     able = {mode for reading in case.direct for mode in reading.part.spi_modes} if guessed else {case.bus.mode}
     if not able:
