@@ -167,7 +167,7 @@ def judge(case: Case) -> Verdict:
         names = [line for bus in rig.bus for line in bus.lines.values()][: len(trace.names)]
         trace = replace(trace, names=tuple(names) + trace.names[len(names) :])
         waves = None
-    outcome = diagnose(trace, Setup(rig), waves)
+    outcome = diagnose(replace(trace, waves=waves), Setup(rig))
     graver = [finding for finding in outcome.findings if finding.severity != "note"]
     first = outcome.findings[0] if outcome.findings else None
     told = next((finding for finding in outcome.findings if finding.code == case.code), None)

@@ -193,7 +193,7 @@ class BehindOne(unittest.TestCase):
         trace = self.again([[0x46, 0x00, 0], [0x46, 0x01, 0], *([0x46, 0x15, k & 1] for k in range(40))])
         found = diagnose(trace, Setup(rig))
         self.assertNotIn("wiring.adapter-pins", [finding.code for finding in found.findings])
-        self.assertIn("no word for 'pump-lcd' is in it", found.verdict)
+        self.assertIn("no word for 'pump-lcd' is in the capture", found.verdict)
 
 
 def load_rig_text(folder: Path, text: str) -> Rig:

@@ -141,7 +141,7 @@ class Claims(unittest.TestCase):
     def test_nothing_is_said_of_what_it_shows(self) -> None:
         told = program_json("diagnose", "s.vcd", "--rig", "rig.toml", cwd=FOLDER)
         self.assertEqual(told["findings"], [])
-        self.assertIn("what 'glass' is told, as nobody knows its part", told["not_observable"])
+        self.assertIn("what 'glass' is told, as nobody knows its part", told["untold"])
         self.assertFalse([text for text in told["ruled_out"] if text["code"].startswith(("setup.", "picture."))])
         shown = program("screen", "s.vcd", "--rig", "rig.toml", cwd=FOLDER)
         self.assertEqual((shown.returncode, b"nobody knows" in shown.stderr), (2, True))

@@ -19,8 +19,7 @@ examples:
   hushed-wire diagnose tide.vcd --report fault.html                     one page: verdict, evidence, waves to zoom, the picture
   hushed-wire diagnose scope.csv --fail-on fault --format junit -o display.xml
 
-exit status: 0 nothing wrong (notes allowed), 1 a finding of the severity that --fail-on names, or graver, 2 unusable input,
-or a display that was not judged, as no word for it is in the capture or nobody knows it
+exit status: 0 nothing wrong (notes allowed), 1 a finding as grave as --fail-on says, 2 unusable input, or a display that was not judged
 """
 
 

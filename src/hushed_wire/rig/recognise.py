@@ -16,7 +16,7 @@ from ..bus.roles import best_i2c
 from ..bus.scan_roles import coloured, grouped
 from ..bus.spi_roles import SpiFit, best_spi
 from ..bus.strobe_roles import ParallelFit, best_parallel, best_shift
-from ..bus.words import END
+from ..bus.words import CUT, END
 from ..errors import HushedError, nearest
 from ..part import Commands, Part, catalog_names, load
 from ..part.bring_up import set_up_in
@@ -38,6 +38,7 @@ AT_FIRST = 20_000  # changes in which a part that makes no sense of anything is 
 STROBES = (("e", "e2"), ("wr", "rd"))  # by the level at which they rest
 STEADY = 0.9  # share of a clock's pulses that are alike
 LONGEST_ROW = 32  # drivers in a chain
+TORN = 0.1  # share of transfers in pieces, from which on a part that nobody named is not told by its commands
 MOSTLY = 0.9  # share of loads that are as long as most
 UNEXPLAINED = 0.2  # what a line that moves and plays no role counts against an assignment
 
@@ -272,7 +273,7 @@ def _sense_of(piece: Trace, bus: Bus, known: Part, device: Device, named: bool, 
         return None
     strange = sum(int(np.count_nonzero(chip.strange)) for chip in own) / max(1, sum(len(chip) for chip in own))
     seen = {name for chip in own for name in chip.names}
-    if not named and not (strange <= 0.1 and set_up_in(known, seen)):
+    if not named and (not (strange <= 0.1 and set_up_in(known, seen)) or _torn(piece, bus, device) > TORN):
         return None
     unlike = 0
     drivers = _in_chain(piece, bus, device) if not panelled and _chains(known) else 1
@@ -284,6 +285,12 @@ def _sense_of(piece: Trace, bus: Bus, known: Part, device: Device, named: bool, 
     legible = [share for chip in own for share in readable_runs(known, chip)]
     unread = 1 - float(np.mean(legible)) if legible else 0.0
     return strange - 0.05 * len(seen & set(known.start_up)) + 0.2 * unlike + 0.2 * unread
+
+
+def _torn(trace: Trace, bus: Bus, device: Device) -> float:
+    """The share of transfers that end in mid-word: where they are many, they are another device's, whose words have other lengths."""
+    table = decode(trace, Rig(bus=[bus], device=[device])).channels[0].table
+    return float(np.mean((table.spare > 0) & (table.began != CUT))) if len(table) else 0.0
 
 
 def _foreign(first: Trace, bus: Bus, device: Device) -> bool:

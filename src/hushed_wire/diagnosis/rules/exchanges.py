@@ -96,7 +96,8 @@ def beside_exchanged(case: Case) -> Iterator[Finding]:
         return
     for reading in case.direct:
         # A reset line that rests high in the place of a select looks like one that is active high, which the part does not have.
-        taken = "select" in case.plan.assumed and case.bus.select != reading.part.select
+        # (Which chips of a parallel bus are selected when high is up to their module.)
+        taken = case.kind.transfers and "select" in case.plan.assumed and case.bus.select != reading.part.select
         select = select_for(case, reading.device.select)
         now = 0.0 if taken else worth(case, reading)
         if not taken and _understood(reading, now):
