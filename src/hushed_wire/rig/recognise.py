@@ -290,7 +290,7 @@ def _sense_of(piece: Trace, bus: Bus, known: Part, device: Device, named: bool, 
 def _torn(trace: Trace, bus: Bus, device: Device) -> float:
     """The share of transfers that end in mid-word: where they are many, they are another device's, whose words have other lengths."""
     table = decode(trace, Rig(bus=[bus], device=[device])).channels[0].table
-    return float(np.mean((table.spare > 0) & (table.began != CUT))) if len(table) else 0.0
+    return float(np.mean((table.spare > 0) & (table.began != CUT) & (table.ended != END))) if len(table) else 0.0
 
 
 def _foreign(first: Trace, bus: Bus, device: Device) -> bool:
