@@ -14,6 +14,7 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 ROOT = Path(__file__).parent.parent
 OLDEST, NEWEST = 11, 15  # of Python 3, as far as one looks
@@ -178,7 +179,7 @@ class Installed(unittest.TestCase):
         run(tools / "pip", "install", "-q", "pipx", "uv")
         homes = {"PIPX_HOME": str(WORK / "pipx"), "PIPX_BIN_DIR": str(WORK / "pipx-bin"), "PIPX_MAN_DIR": str(WORK / "pipx-man"),
                  "UV_TOOL_DIR": str(WORK / "uv"), "UV_TOOL_BIN_DIR": str(WORK / "uv-bin"), "PATH": f"{tools}:{os.environ['PATH']}"}  # fmt: skip
-        os.environ.update(homes)
+        self.enterContext(mock.patch.dict(os.environ, homes))
         for tool, words in (("pipx", ("install",)), ("uv", ("tool", "install", "--python", sys.executable))):
             with self.subTest(tool):
                 begin = time.monotonic()

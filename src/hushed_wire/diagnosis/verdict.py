@@ -128,22 +128,21 @@ def _carries_words(case: Case) -> bool:
 
 def _judged(cases: list[Case], findings: list[Finding]) -> tuple[str, list[str]]:
     """What it comes to, and what was not judged, or not wholly."""
+    unjudged = cases[0].shared.unjudged
     if any(finding.severity != "note" for finding in findings):
-        return WRONG, cases[0].shared.unjudged
+        return WRONG, unjudged
     devices = [reading for case in cases for reading in case.devices]
     if not devices:
-        return NOT_JUDGED, cases[0].shared.unjudged
+        return NOT_JUDGED, unjudged
     silent = [reading for case in cases if not case.kind.scanned for reading in case.devices if not len(reading)]
     if silent:
-        return NOT_JUDGED, [f"no word for '{reading.device.name}' is in the capture" for reading in silent] + cases[
-            0
-        ].shared.unjudged
+        return NOT_JUDGED, [*(f"no word for '{reading.device.name}' is in the capture" for reading in silent), *unjudged]
     untold = [
         f"what '{reading.device.name}' is told makes little sense ({share:.0%} of it is known commands and text), so no more could be judged of it"
         for reading in devices
         if reading.part.command and (share := sense(reading.part, reading.chips)) < 0.5 and not reading.started and reading.shows
     ]
-    untold += cases[0].shared.unjudged
+    untold += unjudged
     untold += [
         f"no whole set-up of '{reading.device.name}' is in the capture: it came before, or never"
         for reading in devices

@@ -24,7 +24,7 @@ GONE = {errno.ESHUTDOWN, errno.EBADF}
 
 
 def open_i2c_dev(name: str) -> I2cDev:
-    """Opens `i2c-1`, `1` or `/dev/i2c-1`. Raises LinkUnusable: absent, disabled, not permitted, or no smbus2."""
+    """Opens `i2c-1`, `1` or `/dev/i2c-1`. Raises LinkUnusable: absent, disabled, not permitted; PackageMissing without smbus2."""
     found = re.fullmatch(r"(?:/dev/)?(?:i2c-)?(\d+)", name)
     if not found:
         raise LinkUnusable(

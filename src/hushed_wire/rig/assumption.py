@@ -78,10 +78,13 @@ def assume(trace: Trace, options: Options) -> Setup:
             )
     from .recognise import bus_of, low_bit_first, recognised
 
-    if options.part and load(options.part).select == "high" and "select" not in options.shape and options.bus == "spi":
-        options.shape = {**options.shape, "select": "high"}  # of a select that never moves the traffic tells nothing
-        assumed["select"] = f"select is active high, as {options.part} has it"
-    other = bus_of(trace, options.bus, options.lines, assumed, options.shape)
+    shape = options.shape
+    if options.part and options.bus in BUSES and BUSES[options.bus].transfers and "select" in BUSES[options.bus].settings:
+        own = load(options.part).select
+        if own == "high" and "select" not in shape:
+            shape = {**shape, "select": own}  # of a select that never moves the traffic tells nothing
+            assumed["select"] = f"select is active {own}, as {options.part} has it"
+    other = bus_of(trace, options.bus, options.lines, assumed, shape)
     if other is None and not options.bus and not options.lines and not options.part:
         other = low_bit_first(trace, assumed)
     if other is not None:

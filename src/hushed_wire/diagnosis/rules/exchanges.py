@@ -92,6 +92,12 @@ def _exchanged_with_direction(case: Case, reading: DeviceReading) -> Finding | N
 def beside_exchanged(case: Case) -> Iterator[Finding]:
     """A line beside the bus, reset or busy, in the place of a select or of the line that tells data from commands: what the part gets as wired makes
     no sense, and all of it does the other way round; a reset that is in its place rests while words move."""
+    if "beside" not in case.kept:
+        case.kept["beside"] = list(_beside_exchanged(case))
+    yield from case.kept["beside"]
+
+
+def _beside_exchanged(case: Case) -> Iterator[Finding]:
     if exchanged_by_shape(case) is not None or not any(case.moves(role) for role in case.kind.clocks):
         return
     for reading in case.direct:

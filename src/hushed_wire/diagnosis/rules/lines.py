@@ -9,6 +9,7 @@ import numpy as np
 from ...bus.base import BESIDE, SELECTS
 from ...bus.carries import bursts, clocked
 from ...bus.changes import edges_to
+from ...bus.scan_roles import ADDRESS, COLOURS
 from ...finding import Finding
 from ...part.wrap import WRAPS
 from ...units import show
@@ -22,6 +23,7 @@ __all__ = ["RULES"]
 VARIED = 4  # kinds of data words from which on data lines are expected to move
 COLOURED = 64  # the same of colours on sixteen lines
 UNHEARD = 8  # clocks without a select: a word
+PATTERNED = 16  # changes of a line of a colour that is used
 OPEN = 16  # changes of a reset line from which on no driver makes them
 AMID = 0.8  # share of them that come while words are sent
 NEEDED = ("latch", "enable", "a", "b", "c", "d", "e")  # roles beside clocks, selects and data that every word or picture needs
@@ -258,10 +260,50 @@ def floats(case: Case) -> Iterator[Finding]:
     )  # fmt: skip
 
 
+def unlit_colour(case: Case) -> Iterator[Finding]:
+    """One of the colours' lines that never moves while all the others do, each its own way."""
+    here = [role for role in COLOURS if role in case.roles]
+    still = [role for role in here if not case.moves(role)]
+    # A half of one colour that is lit in no pattern moves its lines once a load, up and down.
+    least = max(PATTERNED, 1.5 * case.moves("latch"))
+    if len(here) < len(COLOURS) or len(still) != 1 or min(case.moves(role) for role in here if role not in still) < least:
+        return
+    role = still[0]
+    name, level, (start, end) = case.bus.lines[role], ("low", "high", "unknown")[case.pulses(role).level], case.span
+    yield case.found(
+        "wiring.stuck-line", confidence="likely", lines=[name], start=start, end=end, evidence={"level": level}, name=name, role=role.upper(), level=level,
+        why="while the five other colours' lines move", to="ground" if level == "low" else "the supply",
+    )  # fmt: skip
+
+
+def joined_address(case: Case) -> Iterator[Finding]:
+    """Two address lines of a panel that are always alike: a driver that counts row groups has each of them alone at times."""
+    here = [role for role in ADDRESS if case.moves(role) >= 2]
+    for number, a in enumerate(here):
+        for b in here[number + 1 :]:
+            if case.moves(a) != case.moves(b):
+                continue
+            one, two = (case.piece.edges(case.roles[role]) for role in (a, b))
+            slack = 2 * case.trace.resolution()
+            if (
+                len(one.times) != len(two.times)
+                or (one.level != two.level).any()
+                or np.abs(one.times - two.times)[1:].max() > slack
+            ):
+                continue
+            names, (start, end) = case.names(a, b), case.span
+            yield case.found(
+                "wiring.joined-lines", lines=names, start=start, end=end, count=case.moves(a), evidence={"changes": case.moves(a)},
+                shown=" and ".join(f"'{name}' ({role.upper()})" for name, role in zip(names, (a, b), strict=True)),
+            )  # fmt: skip
+
+
 RULES = [
     Rule("wiring", floats),
     Rule("wiring", held, is_started),
     Rule("wiring", still, not_addressed),
     Rule("wiring", misplaced, not_addressed),
     Rule("wiring", turned_select, has_selects),
+    Rule("wiring", unlit_colour),
+    Rule("wiring", joined_address),
 ]

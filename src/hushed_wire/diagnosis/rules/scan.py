@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ...bus.carries import spans_selected
 from ...bus.changes import edges_to
 from ...bus.scan import Scan
-from ...bus.scan_roles import ADDRESS, COLOURS, SEGMENTS
+from ...bus.scan_roles import ADDRESS, SEGMENTS
 from ...finding import Finding
 from ...part.segments import character
 from ...rig import DeviceReading
@@ -31,7 +31,6 @@ UNEVEN = 1.25  # ratio of on-times that the eye takes for another brightness
 GHOST = 0.002  # share of a row's light that is seen in the dark of another
 MANY = 4  # frames whose rate is certain
 SURELY_SLOW = 0.8  # of the least rate, which two frames tell as well
-VARIED = 16  # changes of a line of data that is used
 FEWEST_LOADS = 16  # that show how many bits a driver shifts
 READABLE = 4  # distinct digit patterns that have to make sense under an exchange
 
@@ -104,44 +103,6 @@ def flicker(case: Case) -> Iterator[Finding]:
         else:
             text = f"'{name}' is refreshed {rate:.3g} times a second; flicker that only a camera sees is no fault"
             case.rule_out("timing.flicker", text)
-
-
-def unlit_colour(case: Case) -> Iterator[Finding]:
-    """One of the colours' lines that never moves while all the others do, each its own way."""
-    here = [role for role in COLOURS if role in case.roles]
-    still = [role for role in here if not case.moves(role)]
-    # A half of one colour that is lit in no pattern moves its lines once a load, up and down.
-    least = max(VARIED, 1.5 * case.moves("latch"))
-    if len(here) < len(COLOURS) or len(still) != 1 or min(case.moves(role) for role in here if role not in still) < least:
-        return
-    role = still[0]
-    name, level, (start, end) = case.bus.lines[role], ("low", "high", "unknown")[case.pulses(role).level], case.span
-    yield case.found(
-        "wiring.stuck-line", confidence="likely", lines=[name], start=start, end=end, evidence={"level": level}, name=name, role=role.upper(), level=level,
-        why="while the five other colours' lines move", to="ground" if level == "low" else "the supply",
-    )  # fmt: skip
-
-
-def joined_address(case: Case) -> Iterator[Finding]:
-    """Two address lines of a panel that are always alike: a driver that counts row groups has each of them alone at times."""
-    here = [role for role in ADDRESS if case.moves(role) >= 2]
-    for number, a in enumerate(here):
-        for b in here[number + 1 :]:
-            if case.moves(a) != case.moves(b):
-                continue
-            one, two = (case.piece.edges(case.roles[role]) for role in (a, b))
-            slack = 2 * case.trace.resolution()
-            if (
-                len(one.times) != len(two.times)
-                or (one.level != two.level).any()
-                or np.abs(one.times - two.times)[1:].max() > slack
-            ):
-                continue
-            names, (start, end) = case.names(a, b), case.span
-            yield case.found(
-                "wiring.joined-lines", lines=names, start=start, end=end, count=case.moves(a), evidence={"changes": case.moves(a)},
-                shown=" and ".join(f"'{name}' ({role.upper()})" for name, role in zip(names, (a, b), strict=True)),
-            )  # fmt: skip
 
 
 def uneven(case: Case) -> Iterator[Finding]:
@@ -485,8 +446,6 @@ RULES = [
     Rule("wiring", turned_levels),
     Rule("wiring", together),
     Rule("wiring", segments),
-    Rule("wiring", unlit_colour),
-    Rule("wiring", joined_address),
     Rule("setup", loads),
     Rule("timing", flicker),
     Rule("timing", uneven),
