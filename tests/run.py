@@ -6,6 +6,7 @@ python tests/run.py --explore MINUTES   property tests alone, each time with oth
 Property tests draw the same examples in every run, so that a suite that passed passes again. What exploring finds becomes an `@example`.
 """
 
+import gc
 import os
 import re
 import shutil
@@ -52,7 +53,11 @@ def properties(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
 
 
 def here(pattern: str) -> int:
-    """In this process."""
+    """In this process, which deals with memory as the program does: waves of a million changes are no circles that a collector had to look for."""
+    from hushed_wire.room import keep
+
+    keep()
+    gc.set_threshold(1_000_000, 50, 50)
     profile()
     suite = unittest.defaultTestLoader.discover(str(HERE), pattern=pattern, top_level_dir=str(HERE))
     if os.environ.get(PROFILE) == "explore":
